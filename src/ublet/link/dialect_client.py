@@ -14,7 +14,7 @@ from ublet.core.dialect.acts import REQUESTS
 from ublet.core.dialect.framing import LineCutter
 from ublet.core.dialect.language import Language, SettingLine
 from ublet.core.dialect.parts import AXES, MachineParts
-from ublet.core.dialect.pattern import PatternError
+from ublet.core.dialect.pattern import Pattern, PatternError
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.link.end import LinkListeners, LinkQuality, State
@@ -23,6 +23,7 @@ from ublet.link.replies import EventReport, Hello, Sample
 from ublet.link.transport import Transport
 
 TRIES = 5
+READ_TRIES, SHORT_LOOKS = 3, 5
 READ_S = 0.1
 """Readings are asked for this often, s; a slow line takes longer."""
 
@@ -74,7 +75,8 @@ class DialectClient:
         self._patience = False
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
-        self._looks = 0
+        self._looks = self._short_looks = 0
+        self._spoken_of: dict[str, int] = {}  # how many records each rule had
         self._silent_until = 0.0
         self._tasks: set[asyncio.Task[None]] = set()
         self._loop = asyncio.get_running_loop()
@@ -92,9 +94,8 @@ class DialectClient:
             LinkLost: nothing that speaks this language answers. Malformed: it says something else of itself.
         """
         greeting = self.language.file.greeting
-        self._number = 0
         try:
-            lines = await self.ask(greeting.ask)
+            lines = await self.ask(greeting.ask, first=True)
         except (LinkLost, BoardRefused) as error:
             raise LinkLost(f"nothing there answers “{greeting.ask}” as {self.language.file.name}: {error}") from error
         said = next((values for line in lines if (values := self.language.greeting.read(line)) is not None), None)
@@ -181,15 +182,10 @@ class DialectClient:
                 NOT_ALLOWED, f"{self.language.file.name} has no line to {help_words} ([requests.{name}])"
             )
         answers: list[str] = []
-        for pattern in spoken.lines:
-            answers = await self.ask(self._written(name, pattern.write, values), REQUESTS[name].again)
-        if spoken.answer is None:
-            return {}
-        read = (spoken.answer.read(line) for line in answers)
-        said = next((fields for fields in read if fields is not None), None)
-        if said is None:
-            raise Malformed(f"the answer to {name} is none that {self.language.file.name} describes: {answers[:1]}")
-        return said
+        for number, pattern in enumerate(spoken.lines, 1):
+            wants = spoken.answer if number == len(spoken.lines) else None
+            answers = await self.ask(self._written(name, pattern.write, values), REQUESTS[name].again, wants)
+        return _first_read(spoken.answer, answers) or {}
 
     def _written(self, name: str, write: Any, values: Mapping[str, Value]) -> str:
         try:
@@ -202,16 +198,17 @@ class DialectClient:
             )
         return line
 
-    async def ask(self, line: str, again: bool = True) -> list[str]:
-        """Send a line, and return those of its reply. A line that got lost is sent again where that does nothing twice.
+    async def ask(self, line: str, again: bool = True, wants: Pattern | None = None, first: bool = False) -> list[str]:
+        """Send a line, and return those of its reply. A line that got lost is sent again where that does nothing twice;
+        so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here.
 
         Raises:
-            LinkLost: no answer. BoardRefused: the board says no.
+            LinkLost: no answer. Malformed: another one. BoardRefused: the board says no.
         """
         async with self._line_free:
             if self.lost_why is not None:
                 raise LinkLost(self.lost_why)
-            self._number += 1
+            self._number = 1 if first else self._number + 1
             framing = self.language.framing
             self._frame = framing.from_host(line, self._number)
             safe = again or framing.numbered
@@ -226,12 +223,17 @@ class DialectClient:
                 if await self._replied(self._reply):
                     self.quality.round_trip_s = self._loop.time() - began
                     self._reply.result()
-                    return self._answers
+                    if wants is None or _first_read(wants, self._answers) is not None:
+                        return self._answers
                 if not framing.numbered:
                     await self._quiet()
             self._reply = None
         if not safe:
             self._hang_up(f"no answer to “{line}”: nobody knows whether it was done")
+        if self._answers:
+            raise Malformed(
+                f"“{line}” is answered with “{self._answers[0][:60]}”: not what {self.language.file.name} says"
+            )
         raise LinkLost(f"no answer to “{line}” in {TRIES if safe else 1} tries")
 
     async def _not_silenced(self) -> None:
@@ -275,7 +277,7 @@ class DialectClient:
         if ask is None:
             return None
         try:
-            lines = await self.ask(ask.write(fields))
+            lines = await self.ask(ask.write(fields), wants=rule.answer)
         except BoardRefused:
             return None
         return _setting_value(path, rule, lines)
@@ -358,17 +360,32 @@ class DialectClient:
             began = self._loop.time()
             self._looks += 1
             look = self._looks
-            records: list[dict[str, Value]] = []
-            for ask in asks:
-                lines = await self.ask(ask)
-                for one in self.language.readings.values():
-                    if one.ask == ask:
-                        records += [record for line in lines for record in one.read(line)]
-            self._note(records, look)
+            pieces = [await self._asked(ask) for ask in asks]
+            whole = [records for records in pieces if records is not None]
+            if len(whole) == len(pieces):
+                self._note([record for records in whole for record in records], look)
             await self._switch_relays()
             if self._loop.time() - self._news > NO_NEWS_S:
                 self._hang_up(f"no new readings have come from the board for {NO_NEWS_S:.0f} s")
             await asyncio.sleep(max(0.001, READ_S - (self._loop.time() - began)))
+
+    async def _asked(self, ask: str) -> list[dict[str, Value]] | None:
+        """The records of one question; None: fewer than there were before came, again and again. A line of a reply may
+        have been lost, and a part that is not spoken of is not one that is off.
+        """
+        rules = {name: one for name, one in self.language.readings.items() if one.ask == ask}
+        for _ in range(READ_TRIES):
+            lines = await self.ask(ask)
+            records = {name: [record for line in lines for record in one.read(line)] for name, one in rules.items()}
+            if all(len(records[name]) >= self._spoken_of.get(name, 0) for name in rules):
+                self._spoken_of |= {name: len(records[name]) for name in rules}
+                self._short_looks = 0
+                return [record for one in records.values() for record in one]
+            self.quality.retries += 1
+        self._short_looks += 1
+        if self._short_looks >= SHORT_LOOKS:
+            self._spoken_of.clear()  # the board has fewer parts than it had
+        return None
 
     def _note(self, records: list[dict[str, Value]], look: int) -> None:
         """A look's records become a sample, and what else they show."""
@@ -397,7 +414,7 @@ class DialectClient:
         row: Sample = [float(self._index), time_s, *self.values.values()]
         self._index += 1
         self._listeners.on_samples([row])
-        if not board.get("moving"):
+        if board.get("moving") is False:
             self._end_motions(look, time_s)
 
     def _place(self, record: Mapping[str, Value], board: dict[str, Value]) -> None:
@@ -533,6 +550,12 @@ class DialectClient:
             task.cancel()
         if self._reply is not None and not self._reply.done():
             self._reply.set_exception(LinkLost(why))
+
+
+def _first_read(pattern: Pattern | None, lines: list[str]) -> dict[str, Value] | None:
+    """The fields of the first line that a pattern reads."""
+    read = (pattern.read(line) for line in lines) if pattern is not None else iter(())
+    return next((fields for fields in read if fields is not None), None)
 
 
 def _setting_value(path: str, rule: SettingLine, lines: list[str]) -> Value:

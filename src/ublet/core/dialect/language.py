@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import TypeVar
 
 from ublet.core.capabilities import Capability
@@ -418,6 +419,7 @@ def examples_of(pattern: Pattern, words: Words) -> list[str]:
     return lines
 
 
+@lru_cache(maxsize=16)
 def check_dialect(text: str) -> tuple[Language | None, tuple[Problem, ...]]:
     """Read and check a dialect file's text: the language where it has no fault, and every fault. Never raises on any
     text.
@@ -439,7 +441,7 @@ def check_dialect(text: str) -> tuple[Language | None, tuple[Problem, ...]]:
 
 def _contradictions(language: Language, say: Problems) -> None:
     """Whatever two descriptions may not say at once."""
-    file = language.file
+    file, words = language.file, language.words
     if not file.halt.byte and not file.halt.line:
         say.add("halt.byte", "neither a byte nor a line", "one of them", "Say what stops everything at once.")
     if file.line.sum is not None and file.line.sum.kind == "crc" and not file.line.sum.polynomial:
@@ -453,36 +455,41 @@ def _contradictions(language: Language, say: Problems) -> None:
                 f"a table [requests.{need}]",
                 f"What can be begun must be ended: {REQUESTS[need].help}.",
             )
-    _told_apart(language, list(language.said_by_host()), say)
-    within = [
-        (key, pattern)
-        for key, pattern in language.said_by_board()
-        if not (key.startswith("settings.") or key == "greeting.reply")
-    ]
-    _told_apart(language, within, say)
-    deciding = [pair for pair in within if pair[0].startswith(("line.", "greeting.start"))]
-    for key, pattern in language.said_by_board():
-        if (key, pattern) not in within:
-            for other, read in deciding:
-                _must_differ(language, key, pattern, other, read, say)
+    _must_all_differ([Described(key, one, words) for key, one in language.said_by_host()], say)
+    board = [Described(key, one, words) for key, one in language.said_by_board()]
+    within = [one for one in board if not one.key.startswith("settings.") and one.key != "greeting.reply"]
+    _must_all_differ(within, say)
+    deciding = [one for one in within if one.key.startswith(("line.", "greeting.start"))]
+    for one in board:
+        if one not in within:
+            for other in deciding:
+                _must_differ(one, other, say)
 
 
-def _told_apart(language: Language, patterns: list[tuple[str, Pattern]], say: Problems) -> None:
-    for at, (key, pattern) in enumerate(patterns):
-        for other, read in patterns[:at]:
-            same_ask = key.endswith(".ask") and other.endswith(".ask") and pattern.source == read.source
-            if not same_ask:
-                _must_differ(language, key, pattern, other, read, say)
+class Described:
+    """A pattern, the key that describes it, and lines that it writes."""
+
+    def __init__(self, key: str, pattern: Pattern, words: Words) -> None:
+        self.key, self.pattern = key, pattern
+        self.lines = examples_of(pattern, words)
 
 
-def _must_differ(language: Language, key: str, pattern: Pattern, other: str, read: Pattern, say: Problems) -> None:
+def _must_all_differ(patterns: list[Described], say: Problems) -> None:
+    for at, one in enumerate(patterns):
+        for other in patterns[:at]:
+            asks = one.key.endswith(".ask") and other.key.endswith(".ask")
+            if not (asks and one.pattern.source == other.pattern.source):
+                _must_differ(one, other, say)
+
+
+def _must_differ(one: Described, other: Described, say: Problems) -> None:
     """Neither may read what the other writes."""
-    for mine, theirs in ((pattern, read), (read, pattern)):
-        for line in examples_of(mine, language.words):
-            if theirs.read(line) is not None:
+    for mine, theirs in ((one, other), (other, one)):
+        for line in mine.lines:
+            if theirs.pattern.read(line) is not None:
                 say.add(
-                    key,
-                    f"“{pattern.source}”, which is ambiguous: “{short(line)}” may be {other}, too",
+                    one.key,
+                    f"“{one.pattern.source}”, which is ambiguous: “{short(line)}” may be {other.key}, too",
                     "lines that differ in at least one word",
                     "Make the two patterns differ.",
                 )

@@ -12,14 +12,14 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
 from ublet.core.settings import Value
 
 LONGEST_PATTERN = 300
-NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d{1,3})?"
+NUMBER = r"[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d{1,3})?"
 NUMBER_STARTS = set("0123456789.eE+-")
 _FIELD = re.compile(
     r"(?P<name>[a-z][a-z0-9_]*)(?:(?P<by>[*/])(?P<factor>[0-9.]+))?(?::(?P<format>\.[0-9]f|d))?(?:\|(?P<nothing>.*))?"
@@ -160,16 +160,22 @@ class Pattern:
             FieldKind.PART: self._names(piece.name, stop),
             FieldKind.NUMBER: NUMBER,
             FieldKind.WHOLE: r"[-+]?\d{1,18}",
-            FieldKind.FLAG: "|".join(re.escape(word) for word in (self._words.true, self._words.false)),
+            FieldKind.FLAG: _one_of((self._words.true, self._words.false)),
             FieldKind.WORD: _until(stop),
             FieldKind.TEXT: ".*",
         }[piece.kind]
-        nothing = f"|{re.escape(piece.nothing)}" if piece.nothing is not None else ""
-        return f"({reads}{nothing})"
+        end = f"(?={re.escape(stop)})" if stop else "$"
+        nothing = f"{re.escape(piece.nothing)}{end}|" if piece.nothing is not None else ""
+        return f"((?>{nothing}{reads}))"  # atomic: what a field has taken it does not give back
 
     def _names(self, kind: str, stop: str) -> str:
-        known = sorted(self._words.names.get(kind, {}).values(), key=len, reverse=True)
-        return "|".join(re.escape(name) for name in known) if known else _until(stop)
+        known = self._words.names.get(kind, {}).values()
+        return _one_of(known) if known else _until(stop)
+
+
+def _one_of(words: Iterable[str]) -> str:
+    """The longer ones first: one may begin like another."""
+    return "|".join(re.escape(word) for word in sorted(words, key=len, reverse=True))
 
 
 def _until(stop: str) -> str:

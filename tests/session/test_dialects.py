@@ -1,0 +1,337 @@
+"""Boards that speak another line language: the same trials, the same truths, and what a poor line may not do."""
+
+from __future__ import annotations
+
+import ast
+import asyncio
+import shutil
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+import pytest
+
+import ublet
+from tests.conftest import virtually
+from ublet.core.dialect.language import Language, check_dialect
+from ublet.core.run import Option, Proposal
+from ublet.link.dialect_client import DialectClient
+from ublet.link.errors import BoardRefused, LinkLost
+from ublet.session.dialects import DialectError, dialect_named, dialects_for
+from ublet.session.headless import Looking, execute, on_scenario
+from ublet.session.jogging import to_the_end
+from ublet.session.library import DATA
+from ublet.session.orders import order_for
+from ublet.session.session import Session
+from ublet.simulated import SimulatedMachine
+
+BOTH = ("moss", "slate")
+Work = Callable[[Session, SimulatedMachine, Looking], Awaitable[None]]
+
+
+@asynccontextmanager
+async def spoken(
+    folder: Path, dialect: str | Language, machine: str = "wren-180", link: str = "", store: bool = False
+) -> AsyncIterator[tuple[Session, SimulatedMachine, Looking]]:
+    """A session in a dialect with a shipped machine; link: lines of the scenario's table of that name."""
+    language = dialect if isinstance(dialect, Language) else dialect_named(dialect, folder)
+    for name in ("machines", "scenarios"):
+        shutil.copytree(DATA / name, folder / name, dirs_exist_ok=True)
+    scenario = folder / "scenarios" / f"{machine}.toml"
+    text = scenario.read_text(encoding="utf-8")
+    if link:
+        assert "[link]\n" in text
+        scenario.write_text(text.replace("[link]\n", f"[link]\n{link}\n"), encoding="utf-8")
+    file = folder / "machine.toml"
+    if not file.exists():
+        shutil.copy(folder / "machines" / f"{machine}.toml", file)
+    kept = folder / "board.store" if store else None
+    async with on_scenario(scenario, file, 1, lambda progress: None, kept, language) as (session, watcher):
+        assert watcher.simulated is not None
+        await session.connection.first_readings()
+        yield session, watcher.simulated, watcher
+
+
+def client_of(session: Session) -> DialectClient:
+    client = session.connection.client
+    assert isinstance(client, DialectClient)
+    return client
+
+
+@pytest.mark.parametrize(("dialect", "machine"), [("moss", "tern-280"), ("slate", "wren-180")])
+def test_a_heater_is_tuned_as_over_the_protocol(tmp_path: Path, dialect: str, machine: str) -> None:
+    """Slate's board has a relay, moss's has none: there the host is it. The truth is the world's in both."""
+
+    async def work() -> None:
+        async with spoken(tmp_path, dialect, machine) as (session, simulated, watcher):
+            done = await execute(order_for("hotend-control", [], False, False), session, watcher)
+            assert done.outcome == "proven", done.report["why"]
+            findings = {row["id"]: row for row in done.report["findings"]}
+            for id, value in done.report["truth"].items():
+                u = findings[id]["uncertainty"]
+                if u is not None:
+                    assert abs(findings[id]["value"] - value) <= 3 * u, id
+            assert {"gain.hotend", "time_constant.hotend", "delay.hotend"} <= done.report["truth"].keys()
+            await asyncio.sleep(1)
+            assert not any(drive.target_c for drive in simulated.board.heat.drives.values())
+
+    virtually(work)
+
+
+@pytest.mark.parametrize("dialect", BOTH)
+def test_planted_faults_of_the_wiring_are_named(tmp_path: Path, dialect: str) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, dialect, "tern-280") as (session, _, watcher):
+            motors = await execute(order_for("motors-one-by-one", [], False, False), session, watcher)
+            assert "Z right was commanded, and Z back turned instead" in motors.report["why"]
+            ways = await execute(order_for("directions", [], False, False), session, watcher)
+            assert ways.report["why"] == "The motor Y b runs the wrong way."
+            homed = await execute(order_for("homing", [], False, False), session, watcher)
+            assert homed.outcome == "failed" and "X did not find its end: no switch triggered" in homed.report["why"]
+
+    virtually(work)
+
+
+@pytest.mark.parametrize("dialect", BOTH)
+def test_a_machine_homes_finds_its_limits_and_measures_its_steps(tmp_path: Path, dialect: str) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, dialect) as (session, _, watcher):
+            for trial in ("homing", "travel-limits", "steps-per-mm"):
+                done = await execute(order_for(trial, [], True, False), session, watcher)
+                assert done.outcome == "proven", (trial, done.report["why"])
+                findings = {row["id"]: row for row in done.report["findings"]}
+                for id, value in done.report["truth"].items():
+                    if findings[id]["uncertainty"]:
+                        assert abs(findings[id]["value"] - value) <= 3 * findings[id]["uncertainty"], id
+
+    virtually(work)
+
+
+@pytest.mark.parametrize("dialect", BOTH)
+def test_guards_are_drilled_and_a_silent_line_switches_off(tmp_path: Path, dialect: str) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, dialect) as (session, _, watcher):
+            done = await execute(order_for("guards-drill", [], False, False), session, watcher)
+            assert done.outcome == "proven", done.report["why"]
+            drills = {row["subject"]["drill"] for row in done.report["findings"]}
+            assert "link-cut" in drills and "sensor-pulled-out" in drills
+
+    virtually(work)
+
+
+def test_a_board_that_stays_on_in_silence_fails_the_drill(tmp_path: Path) -> None:
+    text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8").replace("window_s = 5", "window_s = 0")
+    language, _ = check_dialect(text)
+    assert language is not None
+
+    async def work() -> None:
+        async with spoken(tmp_path, language) as (session, _, watcher):
+            assert "does not switch off by itself" in session.connection.by_itself()
+            done = await execute(order_for("guards-drill", [], False, False), session, watcher)
+            assert done.outcome == "failed" and "does not switch off by itself" in done.report["why"]
+
+    virtually(work)
+
+
+def option(path: str, before: float, after: float) -> Option:
+    return Option("x", "", (Proposal(path, before, after, "", ""),), {})
+
+
+def test_slate_stores_what_was_saved_and_only_that(tmp_path: Path) -> None:
+    async def first() -> None:
+        async with spoken(tmp_path, "slate", store=True) as (session, simulated, _):
+            await session.keep(option("heaters.hotend.kp", 0.022, 0.0712), None)
+            await session.keep(option("heaters.hotend.kd", 0.1, 0.31), None)
+            assert await session.save({"heaters.hotend.kp"}) == 1
+            assert session.live("heaters.hotend.kd") == pytest.approx(0.31), "it is live, and not stored"
+            assert simulated.board.layers.store.values.get("heaters.hotend.kd") != pytest.approx(0.31)
+            assert "kp = 0.0712" in session.document.text
+
+    async def again() -> None:
+        async with spoken(tmp_path, "slate", store=True) as (session, _, _):
+            assert session.live("heaters.hotend.kp") == pytest.approx(0.0712)
+            assert session.connection.layers["heaters.hotend.kp"].stored == pytest.approx(0.0712)
+            assert session.live("heaters.hotend.kd") != pytest.approx(0.31)
+
+    virtually(first)
+    virtually(again)
+
+
+def test_moss_has_no_store_and_the_file_keeps_what_was_saved(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "moss") as (session, simulated, _):
+            await session.keep(option("heaters.hotend.kp", 0.022, 0.0712), None)
+            assert await session.save() == 1 and not session.unsaved()
+            assert "kp = 0.0712" in session.document.text
+            assert simulated.board.layers.store.values.get("heaters.hotend.kp") != 0.0712
+            simulated.board.reset()
+            await asyncio.sleep(3)
+            layer = session.connection.layers["heaters.hotend.kp"]
+            assert layer.live != 0.0712 and layer.stored is None, "its power went, and the app has read it anew"
+
+    virtually(work)
+
+
+def test_lines_that_are_lost_spoilt_or_doubled_move_nothing_twice(tmp_path: Path) -> None:
+    async def work() -> None:
+        link = "drop_rate = 0.04\nflip_rate = 0.04\nhost_drop_rate = 0.04"
+        async with spoken(tmp_path, "slate", link=link) as (session, simulated, _):
+            controller, spun = session.connection.controller, simulated.world.mechanics.spun
+            before = spun.get("x", 0.0)
+            for _ in range(25):
+                await to_the_end(session.connection, await controller.move("x", 1.0, 20.0))
+            await to_the_end(session.connection, await controller.move("x", -5.0, 20.0))
+            moved = {role: mm for role, mm in spun.items() if abs(mm) > 1e-6}
+            assert list(moved.values()) == [pytest.approx(20.0 + before, abs=0.02)], moved
+            assert session.connection.client is not None and session.connection.client.quality.retries > 10
+            await controller.target("hotend", 60.0)
+            await controller.target("hotend", None)
+            assert simulated.board.heat.drives["hotend"].target_c is None
+
+    virtually(work)
+
+
+def test_an_unnumbered_move_whose_reply_is_lost_ends_the_link_and_is_not_repeated(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "moss") as (session, simulated, _):
+            spun, send = simulated.world.mechanics.spun, simulated.service.send
+            simulated.service.send = lambda data: None
+            with pytest.raises(LinkLost, match="no answer"):
+                await session.connection.controller.move("x", 3.0, 20.0)
+            simulated.service.send = send
+            await asyncio.sleep(1)
+            assert not session.connection.linked and "nobody knows whether it was done" in session.connection.why
+            assert all(abs(mm) <= 3.02 for mm in spun.values())
+
+    virtually(work)
+
+
+@pytest.mark.parametrize("dialect", BOTH)
+def test_what_the_file_forbids_is_not_sent(tmp_path: Path, dialect: str) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, dialect) as (session, _, _):
+            controller = session.connection.controller
+            before = len(session.connection.talk)
+            with pytest.raises(BoardRefused, match="is not sent: up to"):
+                await controller.target("hotend", 999.0)
+            with pytest.raises(BoardRefused, match="is not sent: allowed"):
+                await controller.write({"heaters.hotend.power_limit": 7.0})
+            said = [str(message["line"]) for way, message in list(session.connection.talk)[before:] if way == ">"]
+            assert not any("999" in line or "700" in line or " 7" in line for line in said)
+
+    virtually(work)
+
+
+def test_a_reading_that_no_machine_has_ends_the_link(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "moss") as (session, _, _):
+            client_of(session).transport.received(b"")
+            say = client_of(session)
+            lost: list[str] = []
+            session.connection.broken.append(lambda what, why: lost.append(why))
+            rule = say.language.readings["warmth"]
+            with pytest.raises(LinkLost, match=r"sensors.bed = 9999"):
+                say._note(rule.read("bed is 9999"), 1)
+
+    virtually(work)
+
+
+@pytest.mark.parametrize("dialect", BOTH)
+def test_halt_comes_first_and_is_left_only_by_release(tmp_path: Path, dialect: str) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, dialect) as (session, simulated, _):
+            controller = session.connection.controller
+            await controller.target("hotend", 60.0)
+            assert session.connection.halt()
+            await asyncio.sleep(0.5)
+            assert simulated.board.mode == "halted" and session.connection.state.mode == "halted"
+            with pytest.raises(BoardRefused):
+                await controller.target("hotend", 60.0)
+            await controller.release()
+            await asyncio.sleep(0.5)
+            assert session.connection.state.mode == "ready"
+
+    virtually(work)
+
+
+def test_a_board_that_restarts_in_the_middle_is_noticed(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "slate") as (session, simulated, _):
+            reply = await session.connection.controller.move("x", 15.0, 2.0)
+            await asyncio.sleep(1)
+            simulated.board.reset()
+            with pytest.raises(LinkLost, match="restarted"):
+                await to_the_end(session.connection, reply)
+            await asyncio.sleep(3)
+            assert session.connection.linked and session.connection.state.boot == simulated.board.boot
+            assert session.connection.layers, "its settings were read anew"
+
+    virtually(work)
+
+
+def test_a_trial_that_needs_more_than_the_language_has_is_not_begun(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "moss") as (session, _, watcher):
+            done = await execute(order_for("speed-limits", [], False, False), session, watcher)
+            assert done.outcome == "failed" and "runs no programs of motion" in done.report["why"]
+
+    virtually(work)
+
+
+def test_a_board_of_another_language_is_not_spoken_to_further(tmp_path: Path) -> None:
+    """The greeting is all that is said, and it is answered otherwise than the language says."""
+
+    async def work() -> None:
+        text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
+        other, _ = check_dialect(
+            text.replace('ask = "who is there"', 'ask = "how warm"')
+            .replace('[readings.warmth]\nask = "how warm"', '[readings.warmth]\nask = "warmth"')
+            .replace('[readings.heat]\nask = "how warm"', '[readings.heat]\nask = "warmth"')
+            .replace('[readings.air]\nask = "how warm"', '[readings.air]\nask = "warmth"')
+        )
+        assert other is not None
+        async with spoken(tmp_path, "moss") as (session, simulated, _):
+            from ublet.core.dialect.parts import parts_of
+            from ublet.link.end import LinkListeners
+            from ublet.link.transport import memory_pair
+
+            ours, theirs = memory_pair()
+            theirs.received, simulated.service.send = simulated.service.received, theirs.write
+            client = DialectClient(ours, other, parts_of(session.document.machine), LinkListeners())
+            with pytest.raises(LinkLost, match="not the language moss"):
+                await client.hello()
+            client.close()
+
+    virtually(work)
+
+
+def test_dialects_beside_a_machine_file_come_before_shipped_ones(tmp_path: Path) -> None:
+    (tmp_path / "dialects").mkdir()
+    text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
+    (tmp_path / "dialects" / "moss.toml").write_text(text.replace("plain words", "my words", 1), encoding="utf-8")
+    (tmp_path / "dialects" / "broken.toml").write_text("name = 1\n", encoding="utf-8")
+    known = dialects_for(tmp_path)
+    assert set(known) == {"broken", "moss", "slate"} and known["broken"].language is None
+    assert known["moss"].path.parent.parent == tmp_path
+    with pytest.raises(DialectError, match=r"broken.toml:1: name: found 1"):
+        dialect_named("broken", tmp_path)
+    with pytest.raises(DialectError, match="known: moss, slate, broken"):
+        dialect_named("fern", tmp_path)
+
+
+CHOOSES = {"session/connection.py", "session/session.py", "session/dialect_try.py"}
+"""Where the language of a line is chosen, or tried; nobody else above the link knows which one it is."""
+
+
+def test_nothing_above_the_link_knows_its_language() -> None:
+    source = Path(ublet.__file__).parent
+    ends = {"ublet.link.client", "ublet.link.rpc", "ublet.link.dialect_client", "ublet.link.dialect_controller"}
+    knows = set()
+    for floor in ("session", "tui", "cli", "core"):
+        for path in (source / floor).rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                if isinstance(node, ast.ImportFrom) and node.module in ends:
+                    names = {one.name for one in node.names} - {"NO_NEWS_S"}
+                    if names:
+                        knows.add(str(path.relative_to(source)))
+    assert knows == CHOOSES
