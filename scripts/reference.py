@@ -8,6 +8,8 @@ from itertools import groupby
 from pathlib import Path
 
 from ublet.core.catalogue import TRIALS
+from ublet.core.dialect.acts import NEEDS, OF_BOARD, OF_PART, REQUESTS
+from ublet.core.dialect.schema import DialectFile
 from ublet.core.heat.curves import GENERIC
 from ublet.core.machine.boards import BOARD_KEYS
 from ublet.core.machine.modules import OPTIONAL, REQUIRED
@@ -73,6 +75,67 @@ What happens on the link and at the board, and every fault of ours, goes to `ubl
 """
 
 
+DIALECT = f"""# Dialects: boards that speak another line language
+
+{MADE}
+
+Ublet serves a board that speaks [the line protocol](protocol.md). A board with a line language of its own is described
+in a *dialect file*, without code: what ends a line, how one asks who is there, what holds a heater, how a temperature
+looks. `ublet dialects` lists the known ones: those that ship, those in `dialects/` of your data folder
+(`ublet/dialects`), those in `dialects/` beside a machine file. Two ship, of boards that we made up: *moss* in plain
+words, *slate* with numbered, summed lines. No file for an existing product ships: who owns a board or writes its
+firmware writes one from its documents.
+
+| command | |
+|---|---|
+| `ublet dialect check FILE` | every error at once: line, what was found, what is allowed, how to mend it |
+| `ublet talk --port URL [--dialect FILE] [--transcript OUT]` | the raw dialogue, to write a dialect beside it |
+| `ublet dialect try FILE --port URL [--machine FILE] [--moves] [--heats]` | it is gone through at a board |
+| `--dialect FILE` at `open` and `run` | work in it; `[board] dialect = "moss"` in the machine file does the same |
+| `ublet board --scenario FILE --dialect FILE` | the simulated board speaks it: the same file backwards |
+
+## Patterns
+
+One text writes a line and reads it back: `hold {{heater}} at {{celsius:.1f}}` writes `hold hotend at 60.0`, and reads
+it. A field is a name in braces. `{{mm_s*60}}` is a number that the board has 60 times as large (`/60`: a 60th);
+`:.2f` writes two digits, `:d` whole numbers; `{{target_c|off}}` is a number, or the word `off` for none. `{{{{` and
+`}}}}` are plain braces. A pattern must be readable in one way only: something stands between two fields (but for a
+name of a known table and a number, as in `G1 {{axis}}{{mm}}`), after a number comes nothing that may belong to it,
+and a text comes last. A field never gives back what it has taken, so that no line takes long to read; a pattern that
+needs more is refused, with its name and the way out. Two patterns that one line fits are refused, too.
+
+Parts have the names of the machine file; `[names.heater]`, `[names.axis]` and so on give the board's (`hotend = "A"`).
+A motor is named as in `x.motors.a`, or `extruder.motor`.
+
+## How it is spoken
+
+- **One line at a time.** The next goes out when the reply to the last has ended. A line that got lost is sent again,
+  but for moves of a language without numbers: then the link ends, since nobody knows whether it was done. With numbers
+  a board does no line twice, and answers a repeated one again.
+- **Readings are asked for** ten times a second, as fast as the line allows. A reply that lacks a line which came
+  before is asked for again: a part that is not spoken of is not one that is off. Without checksums a spoilt digit is
+  a reading.
+- **Ends of motions** are seen in `moving`. There are no programs, no streams and no images over a dialect yet: trials
+  that need them say so before anything moves.
+- **Relay.** Without `[requests.relay]` the host switches by `[requests.drive]` at each reading: some 0.1 s later than a
+  board would, which counts as delay of the plant.
+- **Settings** of which the language does not speak stay as the machine file says; what is kept of them is saved there.
+  `[layers] store` stores all that is live, so what is live and not saved is put back for that moment.
+
+## Safety
+
+- More than the machine file's maximum is not sent, nor a setting outside its range; a reading that no machine has
+  (1500 °C, a duty of 2) ends the link.
+- What can be begun must be ended: a dialect with `hold` needs `off`, one with `move` needs `stop`; every one needs a
+  halt.
+- `[alive] window_s` says after how long a silence the board switches off by itself. It is *tried*: `ublet dialect try
+  --heats` warms a heater to 50 °C, says nothing, and looks; so does the guards' drill. Until the drill was done in the
+  board's language, nothing above 60 °C is held. Where a board stays on, that needs your word for a session
+  (`--watched`), and nothing but a trial holds it.
+
+"""
+
+
 def rows(declared: Iterable[Declaration], board: bool) -> str:
     """A Markdown table of declarations."""
     head = "| setting | allowed | when left out | " + ("layers | " if board else "") + "what it is |\n"
@@ -108,6 +171,29 @@ def board_file() -> str:
     page += f"Optional: {optional}.\n\n"
     example = (DATA / "boards" / "alder-4.toml").read_text(encoding="utf-8")
     return page + f"## Example\n\n```toml\n{example}```\n"
+
+
+def dialect_file() -> str:
+    """The reference of dialect files, with the plain one as an example."""
+    page = DIALECT
+    for part, items in groupby(DialectFile.declared(), key=lambda item: item.path.rpartition(".")[0]):
+        page += f"## {f'`[{part}]`' if part else 'The language'}\n\n{rows(items, False)}\n"
+        if part == "requests.*":
+            page += "| request | fields | its answer may have | what it does |\n|---|---|---|---|\n"
+            for name, kind in REQUESTS.items():
+                fields, answer = (" ".join(f"`{{{one}}}`" for one in said) for said in (kind.fields, kind.answer))
+                page += f"| `{name}` | {fields or '–'} | {answer or '–'} | {kind.help} |\n"
+            page += "\nWithout these a capability is lacking: "
+            needs = (f"*{what}* needs {', '.join(sorted((*asks, *looks)))}" for what, (asks, looks) in NEEDS.items())
+            page += f"{'; '.join(needs)}.\n\n"
+        elif part == "readings.*":
+            page += "| of | fields |\n|---|---|\n"
+            for part_name, said in (*OF_PART.items(), ("the board", OF_BOARD)):
+                head = f"`{{{part_name}}}`" if part_name in OF_PART else part_name
+                page += f"| {head} | {' '.join(f'`{{{one}}}`' for one in sorted(said))} |\n"
+            page += "\n"
+    example = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
+    return page + f"## A worked example\n\n```toml\n{example}```\n"
 
 
 def trials() -> str:
@@ -147,6 +233,7 @@ def conformance() -> str:
 PAGES = {
     "machine-file.md": machine_file,
     "board-file.md": board_file,
+    "dialect.md": dialect_file,
     "trials.md": trials,
     "preferences.md": preferences,
     "conformance.md": conformance,

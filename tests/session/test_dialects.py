@@ -64,6 +64,11 @@ def test_a_heater_is_tuned_as_over_the_protocol(tmp_path: Path, dialect: str, ma
 
     async def work() -> None:
         async with spoken(tmp_path, dialect, machine) as (session, simulated, watcher):
+            early = await execute(order_for("hotend-control", [], False, False), session, watcher)
+            assert early.outcome == "failed" and "Drill the guards first" in early.report["why"]
+            assert simulated.world.plants["hotend"].block_c < 30
+            drilled = await execute(order_for("guards-drill", [], False, False), session, watcher)
+            assert drilled.outcome == "proven" and drilled.report["conditions"]["line_language"] == dialect
             done = await execute(order_for("hotend-control", [], False, False), session, watcher)
             assert done.outcome == "proven", done.report["why"]
             findings = {row["id"]: row for row in done.report["findings"]}
@@ -129,6 +134,13 @@ def test_a_board_that_stays_on_in_silence_fails_the_drill(tmp_path: Path) -> Non
             assert "does not switch off by itself" in session.connection.by_itself()
             done = await execute(order_for("guards-drill", [], False, False), session, watcher)
             assert done.outcome == "failed" and "does not switch off by itself" in done.report["why"]
+            with pytest.raises(BoardRefused, match="say so with --watched"):
+                await session.connection.controller.target("hotend", 120.0)
+            session.watched = True
+            with pytest.raises(BoardRefused, match="nothing else does"):
+                await session.connection.controller.target("hotend", 120.0)
+            tuned = await execute(order_for("hotend-control", [], False, False), session, watcher)
+            assert tuned.outcome == "proven", tuned.report["why"]
 
     virtually(work)
 
@@ -335,3 +347,19 @@ def test_nothing_above_the_link_knows_its_language() -> None:
                     if names:
                         knows.add(str(path.relative_to(source)))
     assert knows == CHOOSES
+
+
+def test_readings_that_come_unasked_are_taken(tmp_path: Path) -> None:
+    text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
+    language, problems = check_dialect(
+        text.replace('ask = "how warm"\n', "").replace('ask = "who is there"', 'ask = "who"')
+    )
+    assert language is not None, problems
+
+    async def work() -> None:
+        async with spoken(tmp_path, language) as (session, _, watcher):
+            done = await execute(order_for("sensors-at-rest", [], False, False), session, watcher)
+            assert done.outcome == "proven", done.report["why"]
+            assert not any(message["line"] == "how warm" for _, message in session.connection.talk)
+
+    virtually(work)

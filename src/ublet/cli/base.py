@@ -59,6 +59,7 @@ ScenarioOption = Annotated[
 DialectOption = Annotated[
     str, typer.Option(metavar="FILE", help="Line language of the board: a dialect file, or a known one's name.")
 ]
+WatchedOption = Annotated[bool, typer.Option("--watched", help="I stay at a board that does not switch off by itself.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="One JSON object on standard output.")]
 
 

@@ -14,6 +14,7 @@ from ublet.cli.base import (
     USAGE,
     DialectOption,
     JsonOption,
+    WatchedOption,
     app,
     friendly_errors,
     print_json,
@@ -68,11 +69,11 @@ def start(
         demo()
 
 
-def _open(file: Path, port: str | None, dialect: str = "") -> None:
+def _open(file: Path, port: str | None, dialect: str = "", watched: bool = False) -> None:
     """The full-screen app on a machine file."""
     from ublet.tui.app import run_app
 
-    run_app(file, port, dialect=dialect)
+    run_app(file, port, None, dialect, watched)
 
 
 @app.command("open", rich_help_panel=OPEN, short_help="Full-screen bench on a machine file.")
@@ -80,10 +81,11 @@ def open_(
     file: Path,
     port: Annotated[str | None, typer.Option(help="Serial port, or socket://HOST:PORT.")] = None,
     dialect: DialectOption = "",
+    watched: WatchedOption = False,
 ) -> None:
     """Full-screen bench on a machine file."""
     with friendly_errors():
-        _open(file, port, dialect)
+        _open(file, port, dialect, watched)
 
 
 @app.command(rich_help_panel=OPEN, short_help="Machines that you opened: state, what is next.")

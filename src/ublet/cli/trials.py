@@ -21,6 +21,7 @@ from ublet.cli.base import (
     DialectOption,
     JsonOption,
     ScenarioOption,
+    WatchedOption,
     app,
     friendly_errors,
     print_json,
@@ -87,6 +88,7 @@ def run(
     ] = False,
     go_on: Annotated[bool, typer.Option("--go-on", help="Resume a run that was cut off.")] = False,
     dialect: DialectOption = "",
+    watched: WatchedOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""
@@ -109,7 +111,9 @@ def run(
                 answering: Answering = AnswerFile(answers) if answers is not None else Nobody()
                 if answers is None and there_is_a_terminal():
                     answering = TerminalBuilder(on_progress.aside)
-                done = asyncio.run(run_on_port(order, machine, port, on_progress, answering, same_machine, language))
+                done = asyncio.run(
+                    run_on_port(order, machine, port, on_progress, answering, same_machine, language, watched)
+                )
         except Interrupted as error:
             raise stop(INTERRUPTED, str(error)) from None
         except KeyboardInterrupt:

@@ -241,8 +241,10 @@ class Guarding(Protocol):
         """
 
     @property
-    def reports_unasked(self) -> bool:
-        """Whether the board reports by itself what happens; one that only answers is read again after a silence."""
+    def language(self) -> str:
+        """The dialect that the board speaks, empty: the protocol. A board with a dialect only answers: what happened in
+        a silence is read after it.
+        """
 
     def tripped(self) -> tuple[bool, str, float]:
         """Whether a guard has tripped or the board was halted, the guard's name, and the board time of that, s."""

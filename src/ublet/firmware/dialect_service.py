@@ -53,13 +53,17 @@ class DialectService(Service):
                 self._line(raw)
 
     def state(self) -> None:
-        """Nothing is sent by itself but the line after a start."""
+        """What the board says unasked: that it has started, and readings that no line asks for."""
         if not self._language.file.alive.window_s:
             self.board.note_host()
         if self.board.boot != self._boot:
             self._boot, self._last = self.board.boot, None
             if self._language.start is not None:
                 self._say(self._language.start.write(self._about()))
+        if self._session is not None:
+            unasked = [one for one in self._language.readings.values() if not one.ask]
+            for text in self._reads(unasked)({}) if unasked else ():
+                self._say(text)
 
     def stream(self, pause_s: float) -> None:
         """There are no fast readings in a dialect."""
@@ -210,15 +214,16 @@ class DialectService(Service):
         board, heat = self.board, self.board.heat
         if not board.samples:
             return [self._of_board()]
+        # of one tick, as a sample of the protocol is: a duty that is set between two ticks was not put out yet
+        sample = dict(zip(board.channels, board.samples[-1][2:], strict=True))
         records: list[dict[str, Value]] = [
-            {"sensor": name, "celsius": heat.readings.get(name)} for name in heat.sensors
+            {"sensor": name, "celsius": sample[f"sensors.{name}"]} for name in heat.sensors
         ]
         records += [
-            {"heater": name, "duty": heat.drives[name].duty, "target_c": heat.drives[name].target_c}
+            {"heater": name, "duty": sample[f"heaters.{name}.duty"], "target_c": sample[f"heaters.{name}.target_c"]}
             for name in heat.heaters
         ]
-        records += [{"fan": name, "duty": heat.blowing[name]} for name in heat.fans]
-        sample = dict(zip(board.channels, board.samples[-1][2:], strict=True))
+        records += [{"fan": name, "duty": sample[f"fans.{name}"]} for name in heat.fans]
         records += [
             {
                 "input": name,

@@ -10,7 +10,7 @@ from collections.abc import Coroutine, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ublet.core.dialect.acts import REQUESTS
+from ublet.core.dialect.acts import PARTS, REQUESTS
 from ublet.core.dialect.framing import LineCutter
 from ublet.core.dialect.language import Language, SettingLine
 from ublet.core.dialect.parts import AXES, MachineParts
@@ -65,6 +65,7 @@ class DialectClient:
         self.relays: dict[str, HostRelay] = {}
         self.values: dict[str, float | None] = {}
         self.homed: dict[str, tuple[str, float | None]] = {}
+        self.may_heat = listeners.may_heat
         self._listeners = listeners
         self._cutter = LineCutter(language.file.line.longest)
         self._line_free = asyncio.Lock()
@@ -76,6 +77,8 @@ class DialectClient:
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
         self._looks = self._short_looks = 0
+        self._unasked: dict[tuple[str, str], tuple[float, dict[str, Value]]] = {}
+        self._unasked_at = 0.0
         self._spoken_of: dict[str, int] = {}  # how many records each rule had
         self._silent_until = 0.0
         self._tasks: set[asyncio.Task[None]] = set()
@@ -142,7 +145,7 @@ class DialectClient:
     def halt(self) -> None:
         """Halt ahead of anything that waits, and again behind it."""
         self.relays.clear()
-        self.transport.write(self._halt_bytes(), first=True)
+        self.transport.write(self._halt_bytes(), first=self.language.file.halt.overtakes)
         self.transport.write(self._halt_bytes())
 
     def _halt_bytes(self) -> bytes:
@@ -340,8 +343,19 @@ class DialectClient:
             self._end_reply(done.get("n"), None)
         elif (error := language.error.read(text)) is not None:
             self._end_reply(error.get("n"), BoardRefused(NOT_ALLOWED, str(error.get("why", "the board says no"))))
-        elif self._reply is not None:
+        elif not self._took_unasked(text) and self._reply is not None:
             self._answers.append(text)
+
+    def _took_unasked(self, text: str) -> bool:
+        """Whether a line is one of the readings that come by themselves; they count until they are old."""
+        for name, rule in self.language.readings.items():
+            records = rule.read(text) if not rule.ask else []
+            for record in records:
+                part = next((str(record[kind]) for kind in PARTS if kind in record), "")
+                self._unasked[name, part] = self._loop.time(), record
+            if records:
+                return True
+        return False
 
     def _end_reply(self, number: Value, refusal: BoardRefused | None) -> None:
         if self._reply is None or self._reply.done() or (number is not None and number != self._number):
@@ -362,8 +376,11 @@ class DialectClient:
             look = self._looks
             pieces = [await self._asked(ask) for ask in asks]
             whole = [records for records in pieces if records is not None]
-            if len(whole) == len(pieces):
-                self._note([record for records in whole for record in records], look)
+            newest = max((at for at, _ in self._unasked.values()), default=began)
+            if len(whole) == len(pieces) and (asks or newest > self._unasked_at):
+                self._unasked_at = newest
+                recent = [record for at, record in self._unasked.values() if began - at < NO_NEWS_S / 2]
+                self._note([*recent, *(record for records in whole for record in records)], look)
             await self._switch_relays()
             if self._loop.time() - self._news > NO_NEWS_S:
                 self._hang_up(f"no new readings have come from the board for {NO_NEWS_S:.0f} s")

@@ -148,6 +148,8 @@ class DialectController:
         if known is None or not 0 < celsius <= known[1]:
             limit = f"up to {known[1]:g} °C by the machine file" if known else "no heater of this machine"
             raise BoardRefused(NOT_ALLOWED, f"{heater}: {celsius:g} °C is not sent: {limit}")
+        if why := self._client.may_heat(celsius):
+            raise BoardRefused(NOT_ALLOWED, why)
 
     async def fan(self, name: str, duty: float) -> None:
         """Run a fan."""

@@ -39,7 +39,8 @@ def _nothing(_: object) -> None:
 @dataclass
 class LinkListeners:
     """Who is called: with each new state, samples (in order, each once), events, blocks of readings; once when the link
-    is lost, with the reason; with each line that is said (``>``, ``<``).
+    is lost, with the reason; with each line that is said (``>``, ``<``). may_heat: why a temperature, °C, must not be
+    held by a board of which it is not known that it switches off by itself (empty: it may).
     """
 
     on_state: Callable[[State], None] = _nothing
@@ -48,6 +49,7 @@ class LinkListeners:
     on_block: Callable[[Block], None] = _nothing
     on_lost: Callable[[str], None] = _nothing
     on_talk: Callable[[str, Message], None] | None = field(default=None)
+    may_heat: Callable[[float], str] = lambda celsius: ""
 
 
 class LinkEnd(Protocol):

@@ -80,6 +80,7 @@ class Connection:
         self.ended: dict[int, EventReport] = {}  # how motions ended, by their numbers
         self.broken: list[BreakListener] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
+        self.may_heat: Callable[[float], str] = lambda celsius: ""  # see LinkListeners; asked where no protocol vouches
         self._gone = asyncio.Event()
         self._reading = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
@@ -162,6 +163,7 @@ class Connection:
             self._block,
             self._lost,
             lambda way, message: self.talk.append((way, message)),
+            lambda celsius: self.may_heat(celsius),
         )
         client, controller = self._speak(transport, listeners)
         try:

@@ -145,8 +145,10 @@ async def run_on_port(
     answering: Answering,
     same: bool = False,
     language: Language | None = None,
+    watched: bool = False,
 ) -> Done:
-    """Run on a board at a port. ``same``: the builder says that a board under another name is this machine's.
+    """Run on a board at a port. ``same``: the builder says that a board under another name is this machine's;
+    ``watched``: that somebody stays at a board that does not switch off by itself.
 
     Raises:
         DocumentError, LedgerError, PortError, LinkLost, BoardRefused. OrderError: it asks, and nobody can answer.
@@ -163,6 +165,7 @@ async def run_on_port(
     log_changes(session.connection)
 
     async def work() -> Done:
+        session.watched = watched
         await session.connection.connect()
         if same:
             session.say_same_machine()

@@ -11,6 +11,7 @@ from pathlib import Path
 from ublet.core.dialect.language import Language
 from ublet.core.facts import FACTS, Fact
 from ublet.core.heat.gain_sets import gains_below, gains_root
+from ublet.core.heat.guard_trials import LANGUAGE
 from ublet.core.heat.pid import PidGains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.machine.level_parts import Lifts
@@ -45,6 +46,18 @@ from ublet.session.soaking import SoakWatch
 from ublet.session.trials import EnteredRun, Trials
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
 
+UNTRIED_C = 60.0
+"""Up to this a heater is held by any board, °C."""
+
+UNTRIED = (
+    f"nothing above {UNTRIED_C:g} °C is held yet: whether this board switches off when nobody talks was not tried in "
+    "its language. Drill the guards first (station guards)"
+)
+STAYS_ON = (
+    f"nothing above {UNTRIED_C:g} °C is held: by its dialect this board does not switch off when nobody talks to it. "
+    "Stay at the machine and say so with --watched; a trial then holds it, and nothing else does"
+)
+
 
 class Session:
     """A machine that is open. Create it, ``await open()`` or ``connection.keep()``, and ``await close()``.
@@ -63,6 +76,8 @@ class Session:
         self.ledger = Ledger(ledger_path(file), threaded)
         self.language = language or self._declared_language()
         self.connection = self._linked_by(opener)
+        self.connection.may_heat = self._may_heat
+        self.watched = False  # the builder's word, for this session: somebody stands at a board that stays on
         self.runner = Runner(self.connection, self.barred)
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()
@@ -125,6 +140,20 @@ class Session:
 
         speak = speak_dialect(language, parts_of(self.document.machine))
         return Connection(opener, speak, lambda path: language.setting_for(path) is not None)
+
+    def _may_heat(self, celsius: float) -> str:
+        """Why a board whose language is described in a file must not hold a temperature; empty: it may."""
+        about = self.connection.about
+        if about is None or celsius <= UNTRIED_C:
+            return ""
+        if not about.switches_off:
+            running = self.runner.running is not None
+            return "" if self.watched and running else STAYS_ON
+        drill = self.ledger.concluded("guards-drill")
+        cut = drill.result.finding("noticed", drill="link-cut") if drill is not None else None
+        spoken = drill.result.conditions.get(LANGUAGE) if drill is not None else None
+        tried = cut is not None and cut.within and spoken == about.language
+        return "" if tried or self._drilling() else UNTRIED
 
     def _drilling(self) -> bool:
         """Whether the running trial lets guards trip on purpose."""

@@ -98,9 +98,11 @@ class UbletApp(Host):
         Binding("ctrl+q", "leave", "quit", priority=True, tooltip="Quit; asks first when something would be lost"),
     ]
 
-    def __init__(self, file: Path, port: str | None, demo: Demo | None = None, dialect: str = "") -> None:
+    def __init__(
+        self, file: Path, port: str | None, demo: Demo | None = None, dialect: str = "", watched: bool = False
+    ) -> None:
         super().__init__(_driver(), port, demo)
-        self.file, self._dialect = file, dialect
+        self.file, self._dialect, self._watched = file, dialect, watched
         self.ending, self._least_size = AppEnding(self), LeastSize(self)
         self._following = FrameFollower(self, self._least_size)
         self._resting: Timer | None = None
@@ -155,6 +157,7 @@ class UbletApp(Host):
                 self.exit(return_code=UNUSABLE, message=f"ublet: {message}")
                 return
             session, why = await open_session(self.file, self.port, self._dialect)
+        session.watched = self._watched
         await self._opened(session)
 
     async def _mended(self, faulty: Faulty) -> bool:
@@ -507,9 +510,9 @@ def _driver() -> type[Driver] | None:
     return HaltingDriver
 
 
-def run_app(file: Path, port: str | None, demo: Demo | None = None, dialect: str = "") -> None:
+def run_app(file: Path, port: str | None, demo: Demo | None = None, dialect: str = "", watched: bool = False) -> None:
     """Run the app to its end; exits the process with the app's code when it failed. dialect: the board's line language,
-    where the machine file does not say it.
+    where the machine file does not say it; watched: the builder's word that somebody stays at a board that stays on.
 
     The collector rests until everything is loaded: nothing of what is made before is garbage.
     """
@@ -520,7 +523,7 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None, dialect: str
     sys.setswitchinterval(SWITCH_S)
     for name in ("COLUMNS", "LINES"):
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
-    app = UbletApp(file, port, demo, dialect)
+    app = UbletApp(file, port, demo, dialect, watched)
     app.run()
     if app.ending.unconfirmed:
         print(

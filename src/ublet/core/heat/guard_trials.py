@@ -27,7 +27,7 @@ from ublet.core.machine.schema import Heater, MachineFile
 from ublet.core.questions import Confirm
 from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
-from ublet.core.settings import Part, setting
+from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.trial_times import TrialTimes
 
@@ -47,6 +47,9 @@ AFTER_S = 12.0
 
 LINK_PATIENCE = 4.0
 ASK_BEFORE_S = 0.5
+LANGUAGE = "line_language"
+"""Condition of a drill: the dialect in which it was done."""
+
 NEVER_OFF = "does not switch off by itself"
 
 
@@ -95,10 +98,11 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         peak = math.nan if result.peak_c is None else result.peak_c
         bench.record.row("drills", (float(number), result.seconds, result.allowed_s, peak, limit_c))
     findings = [finding for drilled in done for finding in _findings(aim.heater, drilled, limit_c)]
+    spoken: dict[str, Value] = {LANGUAGE: bench.guards.language} if bench.guards.language else {}
     bad = [words for drilled in done for words in _complaints(drilled, limit_c, part)]
     if bad:
         bound = ChangeSetting(f"heaters.{aim.heater}", "the values of its guards; key t changes one here")
-        return TrialResult("failed", " ".join(bad), {}, tuple(findings), remedies=(bound,))
+        return TrialResult("failed", " ".join(bad), spoken, tuple(findings), remedies=(bound,))
     left = "" if bench.guards.simulated else " The drills that could harm a real machine were left out."
     slowest = max(drilled.seconds for drilled in done)
     why = f"{len(done)} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
@@ -107,7 +111,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         for drilled in done
         if "no rise" in drilled.expected
     ]
-    return TrialResult("proven", " ".join([why, *made_of]), {}, tuple(findings))
+    return TrialResult("proven", " ".join([why, *made_of]), spoken, tuple(findings))
 
 
 @dataclass(frozen=True)
@@ -168,7 +172,7 @@ async def _link_cut(bench: Bench, name: str, heater: Heater) -> Drilled:
     if not window:
         return Drilled("link cut", 0.0, "", None, 0.0, "", (NEVER_OFF,))
     await _heat_to(bench, name, heater, 50.0, False)
-    silent_s = LINK_PATIENCE * window if bench.guards.reports_unasked else silence_window_s(window) - ASK_BEFORE_S
+    silent_s = LINK_PATIENCE * window if not bench.guards.language else silence_window_s(window) - ASK_BEFORE_S
     bench.guards.fall_silent(silent_s)
     seconds, guard = await _wait_for_trip(bench, max(silent_s, silence_window_s(window)) + ASK_BEFORE_S)
     bench.guards.fall_silent(0.0)

@@ -130,10 +130,10 @@ class LinkGuards:
         return about.heartbeat_window_s * about.clock if about is not None and about.switches_off else 0.0
 
     @property
-    def reports_unasked(self) -> bool:
-        """Whether the board reports by itself what happens."""
+    def language(self) -> str:
+        """The dialect that the board speaks."""
         about = self._connection.about
-        return about is None or not about.language
+        return about.language if about is not None else ""
 
     def tripped(self) -> tuple[bool, str, float]:
         """Whether it tripped; the time is that of the first sample in which nothing was driven any more."""
