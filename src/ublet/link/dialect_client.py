@@ -23,6 +23,9 @@ from ublet.link.replies import EventReport, Hello, Sample
 from ublet.link.transport import Transport
 
 TRIES = 5
+LOOKS_SHOWN = 100
+"""One look of so many is part of the raw dialogue."""
+
 READ_TRIES, SHORT_LOOKS = 3, 5
 READ_S = 0.1
 """Readings are asked for this often, s; a slow line takes longer."""
@@ -73,7 +76,7 @@ class DialectClient:
         self._reply: asyncio.Future[None] | None = None
         self._frame = b""
         self._answers: list[str] = []
-        self._patience = False
+        self._patience = self._looking = False
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
         self._looks = self._short_looks = 0
@@ -201,9 +204,17 @@ class DialectClient:
             )
         return line
 
-    async def ask(self, line: str, again: bool = True, wants: Pattern | None = None, first: bool = False) -> list[str]:
+    async def ask(
+        self,
+        line: str,
+        again: bool = True,
+        wants: Pattern | None = None,
+        first: bool = False,
+        looks: bool = False,
+    ) -> list[str]:
         """Send a line, and return those of its reply. A line that got lost is sent again where that does nothing twice;
-        so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here.
+        so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here. looks: it is one of the
+        readings that are asked for again and again.
 
         Raises:
             LinkLost: no answer. Malformed: another one. BoardRefused: the board says no.
@@ -211,6 +222,7 @@ class DialectClient:
         async with self._line_free:
             if self.lost_why is not None:
                 raise LinkLost(self.lost_why)
+            self._looking = looks
             self._number = 1 if first else self._number + 1
             framing = self.language.framing
             self._frame = framing.from_host(line, self._number)
@@ -392,7 +404,7 @@ class DialectClient:
         """
         rules = {name: one for name, one in self.language.readings.items() if one.ask == ask}
         for _ in range(READ_TRIES):
-            lines = await self.ask(ask)
+            lines = await self.ask(ask, looks=True)
             records = {name: [record for line in lines for record in one.read(line)] for name, one in rules.items()}
             if all(len(records[name]) >= self._spoken_of.get(name, 0) for name in rules):
                 self._spoken_of |= {name: len(records[name]) for name in rules}
@@ -535,8 +547,12 @@ class DialectClient:
     # ends
 
     def _talk(self, way: str, line: str) -> None:
-        if self._listeners.on_talk is not None:
-            self._listeners.on_talk(way, {"line": line})
+        """Pass on what is said, with what it is understood as; of the readings, which never end, only now and then."""
+        if self._listeners.on_talk is None or (self._looking and self._looks % LOOKS_SHOWN):
+            return
+        said = self.language.said_by_host() if way == ">" else self.language.said_by_board()
+        meaning = next((key for key, pattern in said if pattern.read(line) is not None), "not described")
+        self._listeners.on_talk(way, {"line": line, "meaning": meaning})
 
     def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
         task = self._loop.create_task(work)

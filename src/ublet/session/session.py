@@ -149,11 +149,22 @@ class Session:
         if not about.switches_off:
             running = self.runner.running is not None
             return "" if self.watched and running else STAYS_ON
-        drill = self.ledger.concluded("guards-drill")
-        cut = drill.result.finding("noticed", drill="link-cut") if drill is not None else None
-        spoken = drill.result.conditions.get(LANGUAGE) if drill is not None else None
-        tried = cut is not None and cut.within and spoken == about.language
-        return "" if tried or self._drilling() else UNTRIED
+        return "" if self.silence_tried or self._drilling() else UNTRIED
+
+    @property
+    def silence_tried(self) -> bool:
+        """Whether the last drill of the guards saw this board, in its language, switch off when nobody talked to it."""
+        about, drill = self.connection.about, self.ledger.concluded("guards-drill")
+        if about is None or drill is None:
+            return False
+        cut, spoken = drill.result.finding("noticed", drill="link-cut"), drill.result.conditions.get(LANGUAGE, "")
+        return cut is not None and cut.within and spoken == about.language
+
+    def silence_words(self) -> str:
+        """Whether that was tried, for people."""
+        if self.silence_tried:
+            return "tried by the guards' drill"
+        return f"not tried yet; nothing above {UNTRIED_C:g} °C is held until the guards were drilled"
 
     def _drilling(self) -> bool:
         """Whether the running trial lets guards trip on purpose."""

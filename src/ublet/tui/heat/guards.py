@@ -19,6 +19,7 @@ from ublet.core.settings import number_or, refusal_of
 from ublet.core.trouble import Trouble
 from ublet.core.units import show
 from ublet.ledger.errors import NotEntered
+from ublet.link.replies import Hello
 from ublet.session.heaters import tuned_model
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import QuantityDialog
@@ -97,6 +98,8 @@ class GuardsBench(TrialBench):
             now = live_heater(self.heater, heater, session.live)
             result = self.result if watched is None else _so_far(session, watched)
             text = guards_text(self.heater, now, result, running, silence, room)
+            if about is not None and about.language and not room.low:
+                text.append_text(language_text(session, about))
             text.append_text(parameters_text(session, self.heater, heater, self.parameter, room))
             return text
 
@@ -217,6 +220,15 @@ def guards_text(
             text.append("   simulated only", Ink.quiet)
         text.append("\n")
     return text
+
+
+def language_text(session: Session, about: Hello) -> Text:
+    """What is known of the guards of a board whose language is described in a file."""
+    text = Text(f"\nthe board speaks {about.language}: ", Ink.dim)
+    if not about.switches_off:
+        return text.append("it does not switch off when nobody talks to it\n", Ink.stop)
+    style = Ink.good if session.silence_tried else Ink.focus
+    return text.append(f"off after {about.heartbeat_window_s:g} s of silence, {session.silence_words()}\n", style)
 
 
 def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:

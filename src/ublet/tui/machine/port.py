@@ -138,7 +138,15 @@ class PortBench(StationBench):
         quality, image = client.quality, connection.image
         text.append("✓ linked   ", f"bold {Ink.good}")
         text.append(f"{about.board}, firmware {about.firmware}", Ink.text)
-        text.append(f", image of {image.machine}\n" if image else "\n", Ink.text)
+        if about.language:
+            text.append(f", in the language {about.language}: it is asked for its readings\n", Ink.text)
+            if about.switches_off:
+                text.append(f"  switches off by itself after {about.heartbeat_window_s:g} s without a line", Ink.dim)
+                text.append(f": {self.session.silence_words()}\n", Ink.dim)
+            else:
+                text.append("! does not switch off by itself when nobody talks: stay at the machine\n", Ink.stop)
+        else:
+            text.append(f", image of {image.machine}\n" if image else "\n", Ink.text)
         for name, value, good in (
             ("round trip", f"{1000 * quality.round_trip_s:.0f} ms", 1000 * quality.round_trip_s < SLOW_MS),
             ("spoilt lines", f"{quality.bad_sums}", quality.bad_sums < 10),
