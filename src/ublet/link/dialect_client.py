@@ -213,8 +213,8 @@ class DialectClient:
         looks: bool = False,
     ) -> list[str]:
         """Send a line, and return those of its reply. A line that got lost is sent again where that does nothing twice;
-        so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here. looks: it is one of the
-        readings that are asked for again and again.
+        so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here. looks: it is one
+        of the readings that are asked for again and again.
 
         Raises:
             LinkLost: no answer. Malformed: another one. BoardRefused: the board says no.
