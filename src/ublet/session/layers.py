@@ -55,14 +55,20 @@ class LayerRow:
 
 
 def rows(document: Document, connection: Connection) -> list[LayerRow]:
-    """Every setting that file or board hold, in the file's order; those that only the board holds come last."""
+    """Every setting that file or board hold, in the file's order; those that only the board holds come last.
+
+    A board that takes no image has two layers only: what is live, and what it will have after power-on, which is shown
+    as stored.
+    """
+    takes_image = "image" in connection.can
     layers = connection.layers if connection.linked else {}
     layer_rows = []
     for path, value in document.values.items():
         declared = BOARD_SETTINGS.find(path)
         if path in layers:
             setting = layers[path]
-            layer_rows.append(LayerRow(path, value, setting.image, setting.stored, setting.live, True))
+            image, stored = (setting.image, setting.stored) if takes_image else (None, setting.saved)
+            layer_rows.append(LayerRow(path, value, image, stored, setting.live, True))
         elif value is not None:
             layer_rows.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
     known = document.values

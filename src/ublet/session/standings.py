@@ -72,7 +72,8 @@ def _written(session: Session) -> StationState:
         planned = session.plan_write()
     except (ImageError, PictureError) as error:
         return StationState("failed", "no image", str(error))
-    if planned.refused:
+    takes_image = "image" in session.connection.can
+    if planned.refused and takes_image:
         return StationState("failed", "refused", planned.refused)
     layer_rows = rows(session.document, session.connection)
     shadowed = sum(1 for row in layer_rows if row.shadowed)
@@ -89,6 +90,9 @@ def _written(session: Session) -> StationState:
         else:
             what = f"has modules to spare: {', '.join(planned.modules_removed)}"
         return StationState("stale", figure, f"the board's image {what}")
+    if shadowed and not takes_image:
+        what = "the board's values are not the file's: write them one by one (it takes no image)"
+        return StationState("stale", f"{shadowed} differ", what)
     if shadowed:
         return StationState("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
     return StationState("proven", "same", "the board runs what the file says")

@@ -73,9 +73,10 @@ def plan_write(document: Document, connection: Connection) -> Planned:
         ImageError, PictureError: it cannot be built.
     """
     image, plan = document.image()
-    running = {path: layers.image for path, layers in connection.layers.items()} if connection.linked else {}
+    takes_image = connection.linked and "image" in connection.can
+    running = {path: layers.image for path, layers in connection.layers.items()} if takes_image else {}
     changes = differences(running, image.settings) if running else []
-    about = connection.image
+    about = connection.image if takes_image else None
     has = set(about.modules) if about else set()
     return Planned(
         image,

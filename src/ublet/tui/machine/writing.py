@@ -11,6 +11,7 @@ from ublet.core.machine.image import ImageError
 from ublet.core.machine.schema import SETTINGS
 from ublet.core.typed import shown_value
 from ublet.core.units import duration
+from ublet.core.words import counted
 from ublet.link.controller import UploadProgress
 from ublet.link.upload import BITS_A_BYTE
 from ublet.session.layers import LayerRow, Settling, rows, settled_values
@@ -183,6 +184,8 @@ class WriteBench(StationBench):
         if about is None or not session.connection.linked:
             text.append("   ✗ no board is linked", Ink.stop)
         else:
+            if "image" not in session.connection.can:
+                return text.append(f"   board: {about.firmware}, no image", Ink.dim)
             more = f"{about.bytes:,} bytes, {about.firmware}, " if self.size.width >= NARROW else ""
             text.append(f"   board: slot {about.slot}, {more}{about.digest[:8]}", Ink.dim)
         return text
@@ -254,14 +257,23 @@ class WriteBench(StationBench):
             return text  # how far it is stands above
         if self.session.draft.dirty:
             text.append("The draft has edits that are not in the file yet: ctrl+s writes them first.\n", Ink.proposal)
-        if self.planned.refused:
+        takes_image = "image" in self.session.connection.can
+        if not takes_image:
+            text.append(
+                "This board takes no image over its line: it has two layers, what it will have after power-on ", Ink.dim
+            )
+            text.append("(stored) and what is live, and each setting is written by itself.\n", Ink.dim)
+        elif self.planned.refused:
             text.append(f"✗ Cannot be written: {self.planned.refused}.", Ink.stop)
         elif not self.planned.same_as_running:
             key_words(text, "enter", f"writes the image: {self._summary()}.")
             text.append(" You see what changes before it is sent. Nothing moves, nothing heats.", Ink.dim)
         hidden = self.hidden
         if hidden and self.planned.same_as_running:
-            text.append(f"{len(hidden)} stored value{'s' * (len(hidden) > 1)} hide the file's. ", Ink.focus)
+            if takes_image:
+                text.append(f"{len(hidden)} stored value{'s' * (len(hidden) > 1)} hide the file's. ", Ink.focus)
+            else:
+                text.append(f"{counted(len(hidden), 'setting')} differ from the file. ", Ink.focus)
             key_words(text, "space", "chooses what to do with one, ")
             key_words(text, "A", "the same for all, ")
             key_words(text, "enter", "settles what is chosen." if self.choices else "takes the file's for all.")
