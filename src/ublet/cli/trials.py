@@ -136,6 +136,7 @@ def commission(
     ] = None,
     report: Annotated[Path | None, typer.Option(metavar="OUT.pdf", help="Write the commissioning report.")] = None,
     until: Annotated[str, typer.Option(metavar="STATION", help="Stop before this station.")] = "",
+    dialect: DialectOption = "",
     as_json: JsonOption = False,
 ) -> None:
     """The whole route, answered by the scenario's scripted builder: what was found beside the truth, what was mended,
@@ -143,6 +144,7 @@ def commission(
     """
     from ublet.core.route import ROUTE
     from ublet.session.commissioning import commission as walk
+    from ublet.session.dialects import dialect_named
     from ublet.session.machine_report import report_of, write_report
 
     if scenario is None:
@@ -161,7 +163,8 @@ def commission(
 
     with friendly_errors(), progress() as on_progress:
         try:
-            done = walk(scenario, seed, on_progress, machine, writing, until)
+            language = dialect_named(dialect, scenario.parent) if dialect else None
+            done = walk(scenario, seed, on_progress, machine, writing, until, language)
         except KeyboardInterrupt:
             raise stop(INTERRUPTED, "interrupted; nothing real was heated or moved") from None
     if as_json:

@@ -528,7 +528,7 @@ class DialectClient:
         while True:
             await asyncio.sleep(alive.every_s)
             if self._loop.time() >= self._silent_until:
-                await self.ask(alive.line)
+                await self.ask(alive.line, looks=True)
 
     def _restarted(self) -> None:
         """It says by itself that it has started."""

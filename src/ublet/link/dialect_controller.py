@@ -12,7 +12,7 @@ from ublet.core.streams import StreamKind
 from ublet.link.controller import Controller, UploadProgress
 from ublet.link.dialect_client import DialectClient, HostRelay
 from ublet.link.end import LinkEnd, LinkListeners, Speaker
-from ublet.link.errors import NOT_ALLOWED, BoardRefused
+from ublet.link.errors import NOT_ALLOWED, SILENCE_UNTRIED, BoardRefused
 from ublet.link.replies import (
     AxisStatus,
     BlocksGone,
@@ -149,7 +149,7 @@ class DialectController:
             limit = f"up to {known[1]:g} °C by the machine file" if known else "no heater of this machine"
             raise BoardRefused(NOT_ALLOWED, f"{heater}: {celsius:g} °C is not sent: {limit}")
         if why := self._client.may_heat(celsius):
-            raise BoardRefused(NOT_ALLOWED, why)
+            raise BoardRefused(SILENCE_UNTRIED, why)
 
     async def fan(self, name: str, duty: float) -> None:
         """Run a fan."""

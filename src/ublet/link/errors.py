@@ -9,6 +9,9 @@ from ublet.core.trouble import NoLink
 NOT_ALLOWED = 3
 """The board's code for what may not be as things are; others end whatever asked for it (docs/protocol.md)."""
 
+SILENCE_UNTRIED = 100
+"""Our own code: a board whose language is described in a file must not be heated yet."""
+
 
 class LinkLost(NoLink):
     """The board does not answer any more, or its port is gone."""

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.core.catalogue import TRIALS
+from ublet.core.dialect.language import Language
 from ublet.core.machine.compare import same
 from ublet.core.remedy import GoTo
 from ublet.core.route import ROUTE, StationState
@@ -217,10 +218,11 @@ def commission(
     machine: Path | None = None,
     at_end: AtEnd = lambda session: None,
     until: str = "",
+    language: Language | None = None,
 ) -> dict[str, Any]:
     """The whole route on a simulated board, on a virtual clock: the contract's JSON. machine: where its file and
     its ledger are left; without one a copy of the scenario's own is used. until:
-    a station before which it stops; nothing is printed as a proof then.
+    a station before which it stops; nothing is printed as a proof then. language: the dialect that the board speaks.
 
     Raises:
         ScenarioError, DocumentError, LedgerError.
@@ -232,15 +234,21 @@ def commission(
         file = machine or Path(folder) / source.name
         if not file.exists():
             shutil.copyfile(Document(source).path, file)
-        report = run_virtually(_commissioned(scenario_file, file, seed, say, at_end, until))
+        report = run_virtually(_commissioned(scenario_file, file, seed, say, at_end, until, language))
     return {"scenario": scenario.scenario.name, "seed": seed, **report, "wall_s": round(time.monotonic() - began, 2)}
 
 
 async def _commissioned(
-    scenario_file: Path, machine: Path, seed: int, say: Say, at_end: AtEnd, until: str
+    scenario_file: Path,
+    machine: Path,
+    seed: int,
+    say: Say,
+    at_end: AtEnd,
+    until: str,
+    language: Language | None,
 ) -> dict[str, Any]:
     scenario = load_scenario(scenario_file)
-    async with on_scenario(scenario_file, machine, seed, lambda progress: None) as (session, watcher):
+    async with on_scenario(scenario_file, machine, seed, lambda progress: None, None, language) as (session, watcher):
         simulated = watcher.simulated
         assert simulated is not None
         work, world = Commissioning(session, watcher, say), simulated.world
@@ -251,7 +259,8 @@ async def _commissioned(
         warmth = Warmth(world, _plants(session, scenario.heaters))
         looking = asyncio.get_running_loop().create_task(_look(session, warmth))
         try:
-            if not until and not await work.prove():
+            prints = "programs" in session.connection.can
+            if not until and prints and not await work.prove():
                 await work.follow()
         finally:
             looking.cancel()

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 from ublet.core.machine.compare import same
-from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.session.connection import Connection
 from ublet.session.document import Document
@@ -64,13 +63,12 @@ def rows(document: Document, connection: Connection) -> list[LayerRow]:
     layers = connection.layers if connection.linked else {}
     layer_rows = []
     for path, value in document.values.items():
-        declared = BOARD_SETTINGS.find(path)
         if path in layers:
             setting = layers[path]
             image, stored = (setting.image, setting.stored) if takes_image else (None, setting.saved)
             layer_rows.append(LayerRow(path, value, image, stored, setting.live, True))
         elif value is not None:
-            layer_rows.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
+            layer_rows.append(LayerRow(path, value, on_board=connection.holds(path) and bool(layers)))
     known = document.values
     layer_rows += [
         LayerRow(path, None, layer.image, layer.stored, layer.live, True)

@@ -15,7 +15,7 @@ from ublet.core.remedy import GoTo, Remedy, StartAgain
 from ublet.core.run import Outcome, TrialFailed, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
-from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.errors import SILENCE_UNTRIED, BoardRefused, LinkLost
 from ublet.session.connection import Break, Connection
 from ublet.session.logbook import fault_note
 
@@ -70,7 +70,12 @@ REMEDIES: Mapping[Break, Remedy] = {
 }
 """The way out by what broke a run."""
 
-REFUSED: Mapping[int, Remedy] = {1: REMEDIES[Break.HALTED], 2: REMEDIES[Break.GUARD], 3: WRITE}
+REFUSED: Mapping[int, Remedy] = {
+    1: REMEDIES[Break.HALTED],
+    2: REMEDIES[Break.GUARD],
+    3: WRITE,
+    SILENCE_UNTRIED: GoTo("guards", "whether the board switches off when nobody talks to it"),
+}
 """The way out by the code of what a board refused (docs/protocol.md)."""
 
 

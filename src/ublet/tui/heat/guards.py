@@ -228,7 +228,8 @@ def language_text(session: Session, about: Hello) -> Text:
     if not about.switches_off:
         return text.append("it does not switch off when nobody talks to it\n", Ink.stop)
     style = Ink.good if session.silence_tried else Ink.focus
-    return text.append(f"off after {about.heartbeat_window_s:g} s of silence, {session.silence_words()}\n", style)
+    text.append(f"off after {about.heartbeat_window_s:g} s of silence\n", Ink.dim)
+    return text.append(f"  {session.silence_words()}\n", style)
 
 
 def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
