@@ -14,7 +14,7 @@ from ublet.core.dialect.acts import PARTS, REQUESTS
 from ublet.core.dialect.framing import LineCutter
 from ublet.core.dialect.language import Language, SettingLine
 from ublet.core.dialect.parts import AXES, MachineParts
-from ublet.core.dialect.pattern import Pattern, PatternError
+from ublet.core.dialect.pattern import LinePatternError, Pattern
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.link.end import LinkListeners, LinkQuality, State
@@ -106,10 +106,8 @@ class DialectClient:
             raise LinkLost(f"nothing there answers “{greeting.ask}” as {self.language.file.name}: {error}") from error
         said = next((values for line in lines if (values := self.language.greeting.read(line)) is not None), None)
         if said is None:
-            heard_words = f"“{lines[0][:60]}”" if lines else "nothing"
-            raise Malformed(
-                f"it answers “{greeting.ask}” with {heard_words}: not the language {self.language.file.name}"
-            )
+            came = f"“{lines[0][:60]}”" if lines else "nothing"
+            raise Malformed(f"it answers “{greeting.ask}” with {came}: not the language {self.language.file.name}")
         board = self.language.words.of_ours("board", str(said.get("board", "")))
         boot = said.get("boot")
         self.state = State(boot if isinstance(boot, int) else self.state.boot)
@@ -196,7 +194,7 @@ class DialectClient:
     def _written(self, name: str, write: Any, values: Mapping[str, Value]) -> str:
         try:
             line: str = write(values)
-        except (PatternError, KeyError) as error:
+        except (LinePatternError, KeyError) as error:
             raise BoardRefused(NOT_ALLOWED, f"{name} cannot be said in {self.language.file.name}: {error}") from error
         if len(line) > self.language.file.line.longest:
             raise BoardRefused(

@@ -55,7 +55,7 @@ class DialectController:
 
     async def read(self, paths: Sequence[str] | None = None) -> dict[str, SettingLayers]:
         """Layers of settings that the language speaks of. The lowest layer is what was live when the board was linked
-        first since its start: no line tells what the firmware was built with.
+        first since its start: no line says what the firmware was built with.
         """
         client = self._client
         if self._at_start[0] != client.state.boot:

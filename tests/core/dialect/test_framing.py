@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ublet.core.dialect.framing import Framing, LineCutter, WireLine, checksum
-from ublet.core.dialect.pattern import Words
+from ublet.core.dialect.pattern import DialectWords
 from ublet.core.dialect.schema import LineRules, SumRules
 
 CRC32 = SumRules(kind="crc", bits=32, polynomial=0x04C11DB7, start=0xFFFFFFFF, last=0xFFFFFFFF, reflected=True)
@@ -40,13 +40,13 @@ def rules(**more: object) -> LineRules:
 
 @given(st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=60), st.integers(1, 10**6))
 def test_a_line_comes_back_with_its_number(text: str, number: int) -> None:
-    framing = Framing(rules(number="n{n} ", sum=CRC16.model_dump() | {"mark": "~", "digits": "hex"}), Words({}))
+    framing = Framing(rules(number="n{n} ", sum=CRC16.model_dump() | {"mark": "~", "digits": "hex"}), DialectWords({}))
     sent = framing.from_host(text, number)
     assert sent.endswith(b"\n") and framing.read_host(sent[:-1]) == WireLine(text, number)
 
 
 def test_every_flipped_bit_of_a_summed_line_is_noticed() -> None:
-    framing = Framing(rules(number="n{n} ", sum=CRC16.model_dump() | {"mark": "~"}), Words({}))
+    framing = Framing(rules(number="n{n} ", sum=CRC16.model_dump() | {"mark": "~"}), DialectWords({}))
     sent = framing.from_host("G1 X10.500 F1200", 7)[:-1]
     for at in range(len(sent)):
         for bit in range(8):
@@ -55,9 +55,9 @@ def test_every_flipped_bit_of_a_summed_line_is_noticed() -> None:
 
 
 def test_replies_are_summed_only_where_the_dialect_says_so() -> None:
-    quiet = Framing(rules(sum=SumRules(kind="xor").model_dump()), Words({}))
+    quiet = Framing(rules(sum=SumRules(kind="xor").model_dump()), DialectWords({}))
     assert quiet.from_board("ok 1") == b"ok 1\n" and quiet.from_host("a", 1) == b"a*97\n"
-    both = Framing(rules(end="crlf", sum=SumRules(kind="xor", replies=True).model_dump()), Words({}))
+    both = Framing(rules(end="crlf", sum=SumRules(kind="xor", replies=True).model_dump()), DialectWords({}))
     assert both.from_board("a") == b"a*97\r\n" and both.read_board(b"a*98") is None
 
 

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.dialect.pattern import FieldKind, Pattern, PatternError, Words
+from ublet.core.dialect.pattern import DialectWords, FieldKind, LinePatternError, Pattern
 
 KINDS = {
     "heater": FieldKind.PART,
@@ -20,10 +20,10 @@ KINDS = {
     "word": FieldKind.WORD,
     "why": FieldKind.TEXT,
 }
-WORDS = Words({"heater": {"hotend": "A", "bed": "B"}, "axis": {"x": "X", "z": "Z"}}, "yes", "no")
+WORDS = DialectWords({"heater": {"hotend": "A", "bed": "B"}, "axis": {"x": "X", "z": "Z"}}, "yes", "no")
 
 
-def pattern(source: str, words: Words = WORDS) -> Pattern:
+def pattern(source: str, words: DialectWords = WORDS) -> Pattern:
     return Pattern(source, KINDS, words)
 
 
@@ -51,10 +51,10 @@ def test_a_name_and_a_number_stand_together_where_the_names_are_known() -> None:
     move = pattern("G1 {axis}{mm:.3f}")
     assert move.write({"axis": "x", "mm": -2}) == "G1 X-2.000"
     assert move.read("G1 Z10.5") == {"axis": "z", "mm": 10.5}
-    with pytest.raises(PatternError, match="nothing separates axis from mm"):
-        pattern("G1 {axis}{mm}", Words({}))
-    with pytest.raises(PatternError, match="nothing separates"):
-        pattern("G1 {axis}{mm}", Words({"axis": {"x": "M1"}}))
+    with pytest.raises(LinePatternError, match="nothing separates axis from mm"):
+        pattern("G1 {axis}{mm}", DialectWords({}))
+    with pytest.raises(LinePatternError, match="nothing separates"):
+        pattern("G1 {axis}{mm}", DialectWords({"axis": {"x": "M1"}}))
 
 
 @pytest.mark.parametrize(
@@ -77,16 +77,16 @@ def test_a_name_and_a_number_stand_together_where_the_names_are_known() -> None:
     ],
 )
 def test_what_cannot_be_read_in_one_way_is_refused_with_the_way_out(source: str, why: str) -> None:
-    with pytest.raises(PatternError, match=why):
+    with pytest.raises(LinePatternError, match=why):
         pattern(source)
 
 
 def test_what_cannot_be_written_says_so() -> None:
-    with pytest.raises(PatternError, match="no word for no celsius"):
+    with pytest.raises(LinePatternError, match="no word for no celsius"):
         pattern("a {celsius}").write({"celsius": None})
-    with pytest.raises(PatternError, match="is no number"):
+    with pytest.raises(LinePatternError, match="is no number"):
         pattern("a {celsius}").write({"celsius": "warm"})
-    with pytest.raises(PatternError, match="is no number"):
+    with pytest.raises(LinePatternError, match="is no number"):
         pattern("a {celsius}").write({"celsius": float("inf")})
 
 
@@ -109,5 +109,5 @@ def test_a_hostile_line_takes_no_time() -> None:
     began = time.perf_counter()
     for source in ("{word}: {celsius|x}, {n} {on} {why}", "a {celsius} b {mm} c {n}", "{word} {heater}={celsius}"):
         for line in ("a" * 20_000 + "!", "1" * 20_000 + ":", "a 1" + "0" * 20_000 + "e", ": " * 10_000):
-            assert pattern(source, Words({}, "yes", "no")).read(line) is None
+            assert pattern(source, DialectWords({}, "yes", "no")).read(line) is None
     assert time.perf_counter() - began < 0.5

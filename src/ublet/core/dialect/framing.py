@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cache
 
-from ublet.core.dialect.pattern import FieldKind, Pattern, Words
+from ublet.core.dialect.pattern import DialectWords, FieldKind, Pattern
 from ublet.core.dialect.schema import LineRules, SumRules
 
 ENDS = {"lf": b"\n", "cr": b"\r", "crlf": b"\r\n"}
@@ -23,10 +23,10 @@ class Framing:
     """Writes and reads lines by a dialect's rules.
 
     Raises:
-        PatternError: the number's pattern cannot be used.
+        LinePatternError: the number's pattern cannot be used.
     """
 
-    def __init__(self, rules: LineRules, words: Words) -> None:
+    def __init__(self, rules: LineRules, words: DialectWords) -> None:
         self._rules = rules
         self._number = Pattern(rules.number, {"n": FieldKind.WHOLE}, words) if rules.number else None
 

@@ -11,7 +11,7 @@ from typing import TypeVar
 from ublet.core.capabilities import Capability
 from ublet.core.dialect.acts import NEEDS, OF_BOARD, OF_PART, PARTS, READS, REQUESTS
 from ublet.core.dialect.framing import Framing
-from ublet.core.dialect.pattern import FieldKind, Pattern, PatternError, Words
+from ublet.core.dialect.pattern import DialectWords, FieldKind, LinePatternError, Pattern
 from ublet.core.dialect.schema import DialectFile, Reading, SettingRule
 from ublet.core.machine.check import parse_toml, validate
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -20,7 +20,7 @@ from ublet.core.machine.problem import KeyLines, Problem, nearest, short
 from ublet.core.settings import Declaration, Value, ValueKind
 
 T = TypeVar("T")
-NEVER = Pattern("(no pattern)", {}, Words({}))
+NEVER = Pattern("(no pattern)", {}, DialectWords({}))
 N = {"n": FieldKind.WHOLE}
 WHY = {"why": FieldKind.TEXT}
 ITEMS = "{items}"
@@ -113,13 +113,13 @@ class Language:
     """One line language.
 
     Raises:
-        PatternError: a pattern cannot be used; :func:`check_dialect` has them all.
+        LinePatternError: a pattern cannot be used; :func:`check_dialect` has them all.
     """
 
     def __init__(self, file: DialectFile, problems: Problems | None = None) -> None:
         say = problems if problems is not None else Problems(None)
         self.file = file
-        self.words = Words(file.names, file.line.true, file.line.false)
+        self.words = DialectWords(file.names, file.line.true, file.line.false)
         self._say = say
         line, greeting = file.line, file.greeting
         plain = line.model_copy(update={"number": ""})
@@ -308,7 +308,7 @@ class _PathPattern(Pattern):
     """A setting's path: whole words between its dots."""
 
     def __init__(self, source: str, kinds: Mapping[str, FieldKind]) -> None:
-        super().__init__(f" {source}" if source == f"{{{ANY_PATH}}}" else source, kinds, Words({}))
+        super().__init__(f" {source}" if source == f"{{{ANY_PATH}}}" else source, kinds, DialectWords({}))
 
     def read(self, line: str) -> dict[str, Value] | None:
         """The fields of a path."""
@@ -321,7 +321,7 @@ class _PathPattern(Pattern):
 
 def literal(text: str) -> Pattern:
     """The pattern of a line that holds no fields."""
-    return Pattern(text.replace("{", "{{").replace("}", "}}"), {}, Words({}))
+    return Pattern(text.replace("{", "{{").replace("}", "}}"), {}, DialectWords({}))
 
 
 def _lines(text: str) -> list[str]:
@@ -365,18 +365,18 @@ class Problems:
         """One more.
 
         Raises:
-            PatternError: where problems are not collected.
+            LinePatternError: where problems are not collected.
         """
         problem = Problem(line_of(self._lines or {}, tuple(key.split("."))), key, found, allowed, mend)
         if self._lines is None:
-            raise PatternError(f"{key}: found {found}; allowed: {allowed}. {mend}")
+            raise LinePatternError(f"{key}: found {found}; allowed: {allowed}. {mend}")
         self.every.append(problem)
 
     def tried(self, key: str, make: Callable[[], T], otherwise: T) -> T:
         """What is made, or something else where its pattern cannot be used."""
         try:
             return make()
-        except PatternError as error:
+        except LinePatternError as error:
             self.add(key, str(error), "a pattern that can be read in one way only", "Rewrite it.")
             return otherwise
 
@@ -402,7 +402,7 @@ EXAMPLES: tuple[Mapping[FieldKind, Value], ...] = (
 """Values of lines that are written to see which other pattern would read them."""
 
 
-def examples_of(pattern: Pattern, words: Words) -> list[str]:
+def examples_of(pattern: Pattern, words: DialectWords) -> list[str]:
     """Lines that a pattern writes."""
     lines = []
     for example in EXAMPLES:
@@ -455,8 +455,8 @@ def _contradictions(language: Language, say: Problems) -> None:
                 f"a table [requests.{need}]",
                 f"What can be begun must be ended: {REQUESTS[need].help}.",
             )
-    _must_all_differ([Described(key, one, words) for key, one in language.said_by_host()], say)
-    board = [Described(key, one, words) for key, one in language.said_by_board()]
+    _must_all_differ([DescribedLine(key, one, words) for key, one in language.said_by_host()], say)
+    board = [DescribedLine(key, one, words) for key, one in language.said_by_board()]
     within = [one for one in board if not one.key.startswith("settings.") and one.key != "greeting.reply"]
     _must_all_differ(within, say)
     deciding = [one for one in within if one.key.startswith(("line.", "greeting.start"))]
@@ -466,15 +466,15 @@ def _contradictions(language: Language, say: Problems) -> None:
                 _must_differ(one, other, say)
 
 
-class Described:
+class DescribedLine:
     """A pattern, the key that describes it, and lines that it writes."""
 
-    def __init__(self, key: str, pattern: Pattern, words: Words) -> None:
+    def __init__(self, key: str, pattern: Pattern, words: DialectWords) -> None:
         self.key, self.pattern = key, pattern
         self.lines = examples_of(pattern, words)
 
 
-def _must_all_differ(patterns: list[Described], say: Problems) -> None:
+def _must_all_differ(patterns: list[DescribedLine], say: Problems) -> None:
     for at, one in enumerate(patterns):
         for other in patterns[:at]:
             asks = one.key.endswith(".ask") and other.key.endswith(".ask")
@@ -482,7 +482,7 @@ def _must_all_differ(patterns: list[Described], say: Problems) -> None:
                 _must_differ(one, other, say)
 
 
-def _must_differ(one: Described, other: Described, say: Problems) -> None:
+def _must_differ(one: DescribedLine, other: DescribedLine, say: Problems) -> None:
     """Neither may read what the other writes."""
     for mine, theirs in ((one, other), (other, one)):
         for line in mine.lines:

@@ -37,7 +37,7 @@ class FieldKind(StrEnum):
     TEXT = "text"  # the rest of the line
 
 
-class PatternError(ValueError):
+class LinePatternError(ValueError):
     """A pattern cannot be used; the message says why, and what to write."""
 
 
@@ -53,7 +53,7 @@ class LineField:
 
 
 @dataclass(frozen=True)
-class Words:
+class DialectWords:
     """The words of a dialect: names of parts by kind (ours to the board's), and its two words for true and false."""
 
     names: Mapping[str, Mapping[str, str]]
@@ -73,10 +73,10 @@ class Pattern:
     """A line's pattern. ``kinds``: what each field may be called here, and what it holds.
 
     Raises:
-        PatternError: it cannot be read in one way only.
+        LinePatternError: it cannot be read in one way only.
     """
 
-    def __init__(self, source: str, kinds: Mapping[str, FieldKind], words: Words) -> None:
+    def __init__(self, source: str, kinds: Mapping[str, FieldKind], words: DialectWords) -> None:
         self.source = source
         self._words = words
         self.pieces = _pieces(source, kinds)
@@ -88,7 +88,7 @@ class Pattern:
         """The line for these values.
 
         Raises:
-            KeyError: a value is missing. PatternError: one cannot be written here.
+            KeyError: a value is missing. LinePatternError: one cannot be written here.
         """
         return "".join(
             piece if isinstance(piece, str) else self._written(piece, values[piece.name]) for piece in self.pieces
@@ -121,7 +121,7 @@ class Pattern:
     def _written(self, piece: LineField, value: Value) -> str:
         if value is None:
             if piece.nothing is None:
-                raise PatternError(f"“{self.source}” has no word for no {piece.name}: write {{{piece.name}|word}}")
+                raise LinePatternError(f"“{self.source}” has no word for no {piece.name}: write {{{piece.name}|word}}")
             return piece.nothing
         match piece.kind:
             case FieldKind.PART:
@@ -130,7 +130,7 @@ class Pattern:
                 return self._words.true if value else self._words.false
             case FieldKind.NUMBER | FieldKind.WHOLE:
                 if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
-                    raise PatternError(f"“{self.source}”: {piece.name} is no number: {str(value)[:40]}")
+                    raise LinePatternError(f"“{self.source}”: {piece.name} is no number: {str(value)[:40]}")
                 scaled = value * piece.factor
                 whole = piece.kind is FieldKind.WHOLE or piece.format == "d"
                 return f"{round(scaled):d}" if whole else f"{scaled:{piece.format or '.9g'}}"
@@ -185,7 +185,7 @@ def _until(stop: str) -> str:
 def _pieces(source: str, kinds: Mapping[str, FieldKind]) -> tuple[str | LineField, ...]:
     """Plain text and fields in turn."""
     if len(source) > LONGEST_PATTERN:
-        raise PatternError(f"it is longer than {LONGEST_PATTERN} characters")
+        raise LinePatternError(f"it is longer than {LONGEST_PATTERN} characters")
     pieces: list[str | LineField] = []
     plain, at = "", 0
     while at < len(source):
@@ -194,12 +194,12 @@ def _pieces(source: str, kinds: Mapping[str, FieldKind]) -> tuple[str | LineFiel
         elif source[at] == "{":
             end = source.find("}", at)
             if end < 0:
-                raise PatternError(f"“{source}”: a brace is not closed: write {{name}}, or {{{{ for a plain one")
+                raise LinePatternError(f"“{source}”: a brace is not closed: write {{name}}, or {{{{ for a plain one")
             pieces += [plain] if plain else []
             pieces.append(_field(source, source[at + 1 : end], kinds))
             plain, at = "", end + 1
         elif source[at] == "}":
-            raise PatternError(f"“{source}”: a brace is not opened: write }}}} for a plain one")
+            raise LinePatternError(f"“{source}”: a brace is not opened: write }}}} for a plain one")
         else:
             plain, at = plain + source[at], at + 1
     return (*pieces, plain) if plain else tuple(pieces)
@@ -208,28 +208,28 @@ def _pieces(source: str, kinds: Mapping[str, FieldKind]) -> tuple[str | LineFiel
 def _field(source: str, text: str, kinds: Mapping[str, FieldKind]) -> LineField:
     match = _FIELD.fullmatch(text)
     if match is None:
-        raise PatternError(f"“{source}”: {{{text}}} is no field: write {{name}}, {{name*60:.1f}} or {{name|word}}")
+        raise LinePatternError(f"“{source}”: {{{text}}} is no field: write {{name}}, {{name*60:.1f}} or {{name|word}}")
     name = match["name"]
     if name not in kinds:
-        raise PatternError(f"“{source}”: no field “{name}” here; known: {', '.join(sorted(kinds)) or 'none'}")
+        raise LinePatternError(f"“{source}”: no field “{name}” here; known: {', '.join(sorted(kinds)) or 'none'}")
     kind, factor = kinds[name], 1.0
     if (match["by"] or match["format"]) and kind not in (FieldKind.NUMBER, FieldKind.WHOLE):
-        raise PatternError(f"“{source}”: {name} is a {kind}: only numbers have a factor or a format")
+        raise LinePatternError(f"“{source}”: {name} is a {kind}: only numbers have a factor or a format")
     if match["by"]:
         try:
             factor = float(match["factor"])
         except ValueError:
             factor = 0.0
         if not 0 < factor < math.inf:
-            raise PatternError(f"“{source}”: {name} has the factor {match['factor']}: a number above 0 is allowed")
+            raise LinePatternError(f"“{source}”: {name} has the factor {match['factor']}: a number above 0 is allowed")
         factor = 1 / factor if match["by"] == "/" else factor
     nothing = match["nothing"]
     if nothing is not None and (not nothing or re.search(r"\s", nothing)):
-        raise PatternError(f"“{source}”: the word for no {name} is “{nothing}”: one word is allowed")
+        raise LinePatternError(f"“{source}”: the word for no {name} is “{nothing}”: one word is allowed")
     return LineField(name, kind, factor, match["format"] or "", nothing)
 
 
-def _closed(piece: LineField, following: LineField, words: Words) -> bool:
+def _closed(piece: LineField, following: LineField, words: DialectWords) -> bool:
     """Whether a part's name ends by itself before a number: its table is known, and no name ends like a number."""
     names = words.names.get(piece.name, {}).values()
     number = following.kind in (FieldKind.NUMBER, FieldKind.WHOLE) and following.nothing is None
@@ -237,25 +237,27 @@ def _closed(piece: LineField, following: LineField, words: Words) -> bool:
     return piece.kind is FieldKind.PART and number and bool(names) and plain
 
 
-def _must_be_plain(source: str, pieces: tuple[str | LineField, ...], words: Words) -> None:
-    """Raises PatternError where a line could be read in more ways than one."""
+def _must_be_plain(source: str, pieces: tuple[str | LineField, ...], words: DialectWords) -> None:
+    """Raises LinePatternError where a line could be read in more ways than one."""
     if not any(isinstance(piece, str) for piece in pieces):
-        raise PatternError(f"“{source}” is no line of its own: give it at least one word that stands for itself")
+        raise LinePatternError(f"“{source}” is no line of its own: give it at least one word that stands for itself")
     names = [piece.name for piece in pieces if isinstance(piece, LineField)]
     if twice := next((name for name in names if names.count(name) > 1), None):
-        raise PatternError(f"“{source}”: {twice} stands twice")
+        raise LinePatternError(f"“{source}”: {twice} stands twice")
     for piece, following in zip(pieces, (*pieces[1:], None), strict=True):
         if not isinstance(piece, LineField) or following is None:
             continue
         if piece.kind is FieldKind.TEXT:
-            raise PatternError(f"“{source}” is ambiguous: {piece.name} takes the rest of the line, so it comes last")
+            raise LinePatternError(
+                f"“{source}” is ambiguous: {piece.name} takes the rest of the line, so it comes last"
+            )
         if isinstance(following, LineField) and not _closed(piece, following, words):
-            raise PatternError(
+            raise LinePatternError(
                 f"“{source}” is ambiguous: nothing separates {piece.name} from {following.name}: put a space or a mark "
                 "between them"
             )
         number = piece.kind in (FieldKind.NUMBER, FieldKind.WHOLE)
         if number and isinstance(following, str) and following[0] in NUMBER_STARTS:
-            raise PatternError(
+            raise LinePatternError(
                 f"“{source}” is ambiguous: after the number {piece.name} comes “{following[0]}”, which may belong to it"
             )
