@@ -14,6 +14,7 @@ from ublet.benchmark.coverage import coverage
 from ublet.benchmark.cubes import cubes, skews
 from ublet.benchmark.declare import check_time, editor_keys, upload_fraction
 from ublet.benchmark.diagonals import diagonals
+from ublet.benchmark.dialects import dialects
 from ublet.benchmark.extruders import extruders
 from ublet.benchmark.faults import faults
 from ublet.benchmark.frames import frames
@@ -71,6 +72,7 @@ PARTS: Mapping[str, BenchPart] = {
     "flood": lambda folder, quick: flood(folder / "ledger", 1 if quick else 5),
     "route": lambda folder, quick: whole_route(1 if quick else 5),
     "coverage": lambda folder, quick: coverage(2 if quick else 24),
+    "dialects": lambda folder, quick: dialects(1 if quick else 3),
     "diagonals": lambda folder, quick: diagonals(4 if quick else 50),
     "extruders": lambda folder, quick: extruders(8 if quick else 50),
     "flows": lambda folder, quick: flows(2 if quick else 50),
