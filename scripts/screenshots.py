@@ -252,17 +252,7 @@ def level(out: Path) -> None:
             stage.key("Enter")
             stage.wait("from lowest to highest", 600)
             stage.shot(out / "mesh.png")
-            stage.key("k", "p", *"bed_c=100", "Enter")
-            stage.wait("bed 100 °C")
-            stage.key("Enter")
-            stage.wait("point 2", 600)
-            stage.wait("from lowest to highest", 600)
-            stage.key("m")
-            stage.wait("A print would load")
-            stage.key("r", *"winter", "Enter")
-            stage.wait("It is called")
-            stage.shot(out / "meshes.png")
-            stage.key("Escape")
+            stage.key("k")
             layer(stage, out)
             stage.key("C-q")
         finally:
@@ -525,6 +515,54 @@ def record(out: Path) -> None:
             stage.close()
 
 
+def dialect(out: Path) -> None:
+    """A board that speaks plain words: its port, two layers only, guards that were not tried yet, what is said."""
+    import json
+
+    from ublet.session.library import machine_path, scenario_path
+
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        machine = Path(folder) / "machine.toml"
+        text = machine_path("wren-180").read_text(encoding="utf-8")
+        machine.write_text(
+            text.replace("kp = 0.05\n", "kp = 0.08\n").replace("kp = 0.06\n", "kp = 0.09\n"), encoding="utf-8"
+        )
+        words = [
+            "board",
+            "--scenario",
+            str(scenario_path("wren-180")),
+            "--dialect",
+            "moss",
+            "--listen",
+            "tcp:localhost:0",
+        ]
+        board = subprocess.Popen([sys.executable, "-m", "ublet", *words], stdout=subprocess.PIPE, text=True)
+        assert board.stdout is not None
+        port = json.loads(board.stdout.readline())["port"]
+        command = [sys.executable, "-m", "ublet", "open", str(machine), "--port", port, "--dialect", "moss"]
+        stage = Stage(command)
+        pictures = [out / f"dialect-{name}.png" for name in ("port", "write", "guards", "talk")]
+        try:
+            stage.wait("2 differ")
+            to(stage, "port")
+            stage.wait("in the language moss")
+            time.sleep(20)
+            stage.shot(pictures[0])
+            to(stage, "write")
+            stage.wait("differ from the file")
+            stage.shot(pictures[1])
+            to(stage, "guards")
+            stage.wait("the board speaks moss")
+            stage.shot(pictures[2])
+            stage.key("w")
+            stage.wait("newest first")
+            stage.shot(pictures[3])
+            together(pictures, out / "dialect.png")
+        finally:
+            stage.close()
+            board.terminate()
+
+
 def _creeping(machine: Path) -> None:
     """Eleven later runs of the Z offset on made-up evenings, in which it creeps."""
     from dataclasses import replace
@@ -639,6 +677,7 @@ def main(out: Path) -> None:
     filament(out)
     pieces(out)
     record(out)
+    dialect(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)

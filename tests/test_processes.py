@@ -36,11 +36,16 @@ class Board:
     """A board's process; its port is known when it is made."""
 
     def __init__(
-        self, store: Path, listen: str = "tcp:localhost:0", speed: str = "1", scenario: Path | None = None
+        self,
+        store: Path,
+        listen: str = "tcp:localhost:0",
+        speed: str = "1",
+        scenario: Path | None = None,
+        more: tuple[str, ...] = (),
     ) -> None:
         must_wait()
         truth = str(scenario or scenario_path("tern-280"))
-        words = ["board", "--scenario", truth, "--listen", listen, "--speed", speed]
+        words = ["board", "--scenario", truth, "--listen", listen, "--speed", speed, *more]
         self.process = subprocess.Popen(
             [sys.executable, "-m", "ublet", *words, "--store", str(store)], stdout=subprocess.PIPE, text=True
         )

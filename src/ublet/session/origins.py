@@ -50,6 +50,8 @@ def _of_file(session: Session, row: LayerRow) -> str:
 
 def _of_image(session: Session) -> str:
     image = session.connection.image
+    if "image" not in session.connection.can and session.connection.linked:
+        return "this board takes no image"
     if image is None:
         return "built into the board's image"
     change = _last(session, "image", "image")
