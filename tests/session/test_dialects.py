@@ -349,6 +349,20 @@ def test_nothing_above_the_link_knows_its_language() -> None:
     assert knows == CHOOSES
 
 
+def test_a_board_that_does_not_say_how_far_off_an_end_was_is_homed_nevertheless(tmp_path: Path) -> None:
+    text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
+    language, problems = check_dialect(text.replace(", {shift_mm|-} off", ""))
+    assert language is not None, problems
+
+    async def work() -> None:
+        async with spoken(tmp_path, language) as (session, _, watcher):
+            done = await execute(order_for("homing", ["repeats=3"], False, False), session, watcher)
+            assert done.outcome == "proven" and "How well X and Y and Z repeats is not known" in done.report["why"]
+            assert not done.report["findings"]
+
+    virtually(work)
+
+
 def test_readings_that_come_unasked_are_taken(tmp_path: Path) -> None:
     text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
     language, problems = check_dialect(
