@@ -105,6 +105,7 @@ def test_the_demo_machines_fit_their_scenarios_and_boards(stem: str) -> None:
 
 def test_commands_in_the_readme_exist() -> None:
     known = {command.name or getattr(command.callback, "__name__", "") for command in app.registered_commands}
+    known |= {group.name for group in app.registered_groups}
     block = page("README.md").split("## Commands")[1].split("```")[1]
     for name in re.findall(r"^ublet ([a-z]+)", block, re.MULTILINE):
         assert name in known, name

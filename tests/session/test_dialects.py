@@ -169,6 +169,25 @@ def test_slate_stores_what_was_saved_and_only_that(tmp_path: Path) -> None:
     virtually(again)
 
 
+def test_digits_that_a_line_cuts_are_no_other_value(tmp_path: Path) -> None:
+    """Half a thousandth is all that this board's line carries: what was saved is what is read back."""
+    text = (DATA / "dialects" / "slate.toml").read_text(encoding="utf-8")
+    language, problems = check_dialect(text.replace("kp {heater} {value*1000}", "kp {heater} {value*1000:.1f}"))
+    assert language is not None, problems
+    kp = 0.0712345678912345
+
+    async def work() -> None:
+        async with spoken(tmp_path, language, store=True) as (session, simulated, _):
+            await session.keep(option("heaters.hotend.kp", 0.022, kp), None)
+            assert await session.save() == 1 and session.live("heaters.hotend.kp") == kp
+            assert simulated.board.layers.store.values["heaters.hotend.kp"] == pytest.approx(0.0712, abs=1e-9)
+        async with spoken(tmp_path, language, store=True) as (session, _, _):
+            assert session.connection.layers["heaters.hotend.kp"].stored == kp, "as the file says"
+            assert not [row for row in session.shadowed() if row.path == "heaters.hotend.kp"]
+
+    virtually(work)
+
+
 def test_moss_has_no_store_and_the_file_keeps_what_was_saved(tmp_path: Path) -> None:
     async def work() -> None:
         async with spoken(tmp_path, "moss") as (session, simulated, _):

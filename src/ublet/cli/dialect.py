@@ -125,7 +125,7 @@ def try_(
     with friendly_errors():
         declared = Document(machine).machine if machine is not None else None
         language = dialect_named(file, machine.parent if machine is not None else Path())
-        parts = parts_of(declared) if declared is not None else MachineParts({}, (), (), (), ())
+        parts = parts_of(declared) if declared is not None else MachineParts({}, (), (), (), {})
         trial = asyncio.run(work())
     if as_json:
         print_json(trial.as_json(declared))

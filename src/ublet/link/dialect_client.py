@@ -77,6 +77,7 @@ class DialectClient:
         self._frame = b""
         self._answers: list[str] = []
         self._patience = self._looking = False
+        self._wrote: dict[str, Value] = {}  # settings as they were before a line cut their digits
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
         self._looks = self._short_looks = 0
@@ -293,7 +294,19 @@ class DialectClient:
             lines = await self.ask(ask.write(fields), wants=rule.answer)
         except BoardRefused:
             return None
-        return _setting_value(path, rule, lines)
+        return self._whole(path, rule, fields, _setting_value(path, rule, lines))
+
+    def _whole(self, path: str, rule: SettingLine, fields: Mapping[str, Value], value: Value) -> Value:
+        """A value as it was before the line cut its digits: what we wrote, or what the machine file says, where either
+        makes the same line.
+        """
+        if rule.change is None or value is None:
+            return value
+        line = rule.change.write({**fields, "value": rule.to_wire(value)})
+        for known in (self._wrote.get(path), self.parts.settings.get(path)):
+            if known is not None and rule.change.write({**fields, "value": rule.to_wire(known)}) == line:
+                return known
+        return value
 
     async def write_setting(self, path: str, value: Value) -> None:
         """Change a live setting. What the machine file would not allow is not sent.
@@ -311,6 +324,7 @@ class DialectClient:
             if (low is not None and value < low) or (high is not None and value > high):
                 raise BoardRefused(NOT_ALLOWED, f"{path} = {value:g} is not sent: allowed {declared.allowed()}")
         assert rule.change is not None
+        self._wrote[path] = value
         await self.ask(self._written(path, rule.change.write, {**fields, "value": rule.to_wire(value)}))
 
     # motions

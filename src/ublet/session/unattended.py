@@ -111,9 +111,10 @@ async def cooled(session: Session) -> None:
 async def write_and_settle(session: Session) -> str:
     """Write the machine file's image, and let the file's value stand wherever another one hides it; returns why not."""
     planned = session.plan_write()
-    if planned.refused:
+    takes_image = "image" in session.connection.can
+    if planned.refused and takes_image:
         return planned.refused
-    if not planned.same_as_running:
+    if takes_image and not planned.same_as_running:
         await session.write_image(planned, lambda upload: None, lambda words: None)
         await asyncio.sleep(RESTARTED_S)
         await session.connection.first_readings()

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from ublet.core.machine.effective import board_settings
 from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Value
 
 AXES = ("x", "y", "z")
 
@@ -14,14 +15,14 @@ AXES = ("x", "y", "z")
 @dataclass(frozen=True)
 class MachineParts:
     """Names of a machine's parts. heaters: with the sensor of each and the highest target, °C; settings: those that a
-    board holds for it.
+    board holds for it, with the values of the machine file.
     """
 
     heaters: Mapping[str, tuple[str, float]]
     sensors: tuple[str, ...]
     fans: tuple[str, ...]
     inputs: tuple[str, ...]
-    settings: tuple[str, ...]
+    settings: Mapping[str, Value]
 
     @property
     def channels(self) -> list[str]:
@@ -46,5 +47,5 @@ def parts_of(machine: MachineFile) -> MachineParts:
         tuple(machine.sensors),
         tuple(machine.fans),
         tuple(inputs),
-        tuple(settings),
+        settings,
     )
