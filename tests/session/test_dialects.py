@@ -169,6 +169,20 @@ def test_slate_stores_what_was_saved_and_only_that(tmp_path: Path) -> None:
     virtually(again)
 
 
+def test_what_shadows_the_file_is_settled_though_the_firmware_has_the_same_value(tmp_path: Path) -> None:
+    """Tern's board arrives with five stored values of its own; one of the file's is what its firmware was built with."""
+
+    async def work() -> None:
+        async with spoken(tmp_path, "slate", "tern-280", store=True) as (session, simulated, _):
+            differing = [row.path for row in session.shadowed()]
+            assert "heaters.hotend.kp" in differing and len(differing) == 5
+            count, _ = await session.settle_shadows(dict.fromkeys(differing, "file"))
+            assert count == 5 and not session.shadowed()
+            assert "heaters.hotend.kp" not in simulated.board.layers.store.values
+
+    virtually(work)
+
+
 def test_digits_that_a_line_cuts_are_no_other_value(tmp_path: Path) -> None:
     """Half a thousandth is all that this board's line carries: what was saved is what is read back."""
     text = (DATA / "dialects" / "slate.toml").read_text(encoding="utf-8")

@@ -174,7 +174,8 @@ class DialectService(Service):
             layers = self.board.layers
             if path not in layers.live or BOARD_SETTINGS.find(path) is None:
                 raise Refused(NOT_ALLOWED, f"there is no {path}")
-            value = layers.store.values.get(path) if stored else layers.live[path]
+            after_power_on = layers.store.values.get(path, layers.image.get(path))
+            value = after_power_on if stored else layers.live[path]
             if value is None or isinstance(value, tuple):
                 raise Refused(NOT_ALLOWED, f"{path} is not set")
             return [rule.answer.write({**fields, "value": rule.to_wire(value)})]
@@ -194,7 +195,8 @@ class DialectService(Service):
 
     def _store(self) -> list[str]:
         layers = self.board.layers
-        self.board.save({path: value for path, value in layers.live.items() if layers.image.get(path) != value})
+        kept = layers.image.keys() & layers.live.keys()
+        self.board.save({path: None if layers.live[path] == layers.image[path] else layers.live[path] for path in kept})
         return []
 
     def _halts(self, fields: Mapping[str, Value]) -> list[str]:
