@@ -170,7 +170,7 @@ def test_slate_stores_what_was_saved_and_only_that(tmp_path: Path) -> None:
 
 
 def test_what_shadows_the_file_is_settled_though_the_firmware_has_the_same_value(tmp_path: Path) -> None:
-    """Tern's board arrives with five stored values of its own; one of the file's is what its firmware was built with."""
+    """Tern's board arrives with five stored values; one of the file's is what its firmware was built with."""
 
     async def work() -> None:
         async with spoken(tmp_path, "slate", "tern-280", store=True) as (session, simulated, _):

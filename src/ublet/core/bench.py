@@ -68,6 +68,12 @@ class Heat(Protocol):
     def first_c(self) -> float | None:
         """The coolest sensor when the link was made, °C: the room, or above it; None before."""
 
+    @property
+    def apart_s(self) -> float:
+        """How far apart in time a reading and the duty beside it may be, s: 0 where the board samples both at once, the
+        time between two questions where it is asked for its readings.
+        """
+
     def celsius(self, sensor: str) -> float | None:
         """The latest reading of a sensor; None when it is open or shorted."""
 

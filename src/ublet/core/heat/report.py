@@ -77,8 +77,9 @@ def model_from(tuned: TrialResult, room: float) -> HeaterModel:
     return HeaterModel(tangent, *lags, room, value("second_lag"), *quick, curve, at_c)
 
 
-def model_findings(fit: ModelFit) -> list[Finding]:
-    """The model as findings, from which :func:`model_from` makes it again.
+def model_findings(fit: ModelFit, apart_s: float = 0.0) -> list[Finding]:
+    """The model as findings, from which :func:`model_from` makes it again. apart_s: how far apart in time a reading and
+    the duty beside it may be; the delay is no surer than that.
 
     gain: by the chord from the room to the working temperature (what duty holds it); time_constant: the tangent's. A
     record shows dead time and second lag only together: their sum has an uncertainty, their split none.
@@ -87,7 +88,7 @@ def model_findings(fit: ModelFit) -> list[Finding]:
     findings = [
         Finding("gain", model.held_gain_c, known.held_gain_c, "°C"),
         Finding("time_constant", model.time_constant_s, known.time_constant_s, "s"),
-        Finding("delay", model.delay_s, known.delay_s, "s"),
+        Finding("delay", model.delay_s, math.hypot(known.delay_s, apart_s), "s"),
         Finding("dead_time", model.dead_time_s, None, "s"),
         Finding("second_lag", model.second_lag_s, None, "s"),
         Finding("loss_curve", model.curve, known.curve, "1/°C"),

@@ -144,7 +144,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     findings = [
         Finding("ultimate_gain", point.gain, point.gain_u, "/°C"),
         Finding("ultimate_period", point.period_s, point.period_u_s, "s"),
-        *model_findings(fit),
+        *model_findings(fit, bench.heat.apart_s),
         Finding("hold_duty", settled[-1].mean_duty),
         Finding("reading_noise", noise, None, "°C"),
         Finding("ambient", room, None, "°C", tolerance=ROOM_C),

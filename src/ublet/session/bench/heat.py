@@ -30,6 +30,12 @@ class LinkHeat:
         """The coolest sensor when the link was made."""
         return self._connection.first_c
 
+    @property
+    def apart_s(self) -> float:
+        """How far apart in time a reading and the duty beside it may be."""
+        about = self._connection.about
+        return about.sample_period_s if about is not None and about.language else 0.0
+
     def celsius(self, sensor: str) -> float | None:
         """The latest reading of a sensor."""
         self._resting.reading(sensor)
