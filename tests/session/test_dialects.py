@@ -299,6 +299,21 @@ def test_halt_comes_first_and_is_left_only_by_release(tmp_path: Path, dialect: s
     virtually(work)
 
 
+def test_a_line_that_halts_does_so_whatever_its_number(tmp_path: Path) -> None:
+    text = (DATA / "dialects" / "slate.toml").read_text(encoding="utf-8")
+    language, problems = check_dialect(text.replace("[halt]\nbyte = 24", '[halt]\nline = "!halt"'))
+    assert language is not None, problems
+
+    async def work() -> None:
+        async with spoken(tmp_path, language) as (session, simulated, _):
+            await session.connection.controller.target("hotend", 60.0)
+            session.connection.signal_halt()
+            await asyncio.sleep(0.5)
+            assert simulated.board.mode == "halted" and session.connection.state.mode == "halted"
+
+    virtually(work)
+
+
 def test_a_board_that_restarts_in_the_middle_is_noticed(tmp_path: Path) -> None:
     async def work() -> None:
         async with spoken(tmp_path, "slate") as (session, simulated, _):

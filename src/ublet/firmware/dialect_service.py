@@ -78,6 +78,9 @@ class DialectService(Service):
             return
         if line.text == self._language.file.greeting.ask and self._session is None:
             self._session, self._last = "dialect", None
+        if line.text == self._language.file.halt.line:
+            self.board.halt()  # whatever its number
+            return
         if framing.numbered and line.number is not None and not self._is_next(line):
             return
         self.board.note_host()
@@ -136,8 +139,6 @@ class DialectService(Service):
         """Every line that a host may send, and what it does."""
         language, file = self._language, self._language.file
         yield literal(file.greeting.ask), lambda fields: [language.greeting.write(self._about())]
-        if file.halt.line:
-            yield literal(file.halt.line), self._halts
         if file.alive.line:
             yield literal(file.alive.line), lambda fields: []
         if file.layers.store:
@@ -197,10 +198,6 @@ class DialectService(Service):
         layers = self.board.layers
         kept = layers.image.keys() & layers.live.keys()
         self.board.save({path: None if layers.live[path] == layers.image[path] else layers.live[path] for path in kept})
-        return []
-
-    def _halts(self, fields: Mapping[str, Value]) -> list[str]:
-        self.board.halt()
         return []
 
     def _about(self) -> dict[str, Value]:
