@@ -81,6 +81,7 @@ class DialectClient:
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
         self._looks = self._short_looks = 0
+        self._stood: int | None = None  # the look before, if nothing moved in it
         self._unasked: dict[tuple[str, str], tuple[float, dict[str, Value]]] = {}
         self._unasked_at = 0.0
         self._spoken_of: dict[str, int] = {}  # how many records each rule had
@@ -455,8 +456,10 @@ class DialectClient:
         row: Sample = [float(self._index), time_s, *self.values.values()]
         self._index += 1
         self._listeners.on_samples([row])
-        if board.get("moving") is False:
-            self._end_motions(look, time_s)
+        # one question after the other: where axes stand may have been answered before they stood still
+        stood, self._stood = self._stood, look if board.get("moving") is False else None
+        if self._stood is not None and stood is not None:
+            self._end_motions(stood, time_s)
 
     def _place(self, record: Mapping[str, Value], board: dict[str, Value]) -> None:
         """A record's values go to their channels.
