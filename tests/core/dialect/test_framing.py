@@ -35,7 +35,7 @@ def test_the_published_check_values() -> None:
 
 
 def rules(**more: object) -> LineRules:
-    return LineRules.model_validate({"done": "ok {n}", "error": "no {why}", **more})
+    return LineRules.model_validate({"done": "yes {n}", "error": "no {why}", **more})
 
 
 @given(st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=60), st.integers(1, 10**6))
@@ -56,9 +56,9 @@ def test_every_flipped_bit_of_a_summed_line_is_noticed() -> None:
 
 def test_replies_are_summed_only_where_the_dialect_says_so() -> None:
     quiet = Framing(rules(sum=SumRules(kind="xor").model_dump()), DialectWords({}))
-    assert quiet.from_board("ok 1") == b"ok 1\n" and quiet.from_host("a", 1) == b"a*97\n"
+    assert quiet.from_board("yes 1") == b"yes 1\n" and quiet.from_host("a", 1) == b"a~97\n"
     both = Framing(rules(end="crlf", sum=SumRules(kind="xor", replies=True).model_dump()), DialectWords({}))
-    assert both.from_board("a") == b"a*97\r\n" and both.read_board(b"a*98") is None
+    assert both.from_board("a") == b"a~97\r\n" and both.read_board(b"a~98") is None
 
 
 @pytest.mark.parametrize("end", [b"\n", b"\r", b"\r\n"])

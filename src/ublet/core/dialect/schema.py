@@ -17,7 +17,7 @@ class SumRules(Part):
     start: int = setting("Value that it starts with.", low=0, high=0xFFFFFFFF, default=0)
     last: int = setting("Value that the result is xored with.", low=0, high=0xFFFFFFFF, default=0)
     reflected: bool = setting("CRC: bits are taken lowest first.", default=False)
-    mark: str = setting("Mark between line and checksum.", default="*")
+    mark: str = setting("Mark between line and checksum.", default="~")
     digits: Literal["decimal", "hex"] = setting("How it is written.", default="decimal")
     replies: bool = setting("The board's lines carry one, too.", default=False)
 
