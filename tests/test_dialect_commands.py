@@ -47,8 +47,9 @@ def board(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Board]:
 @pytest.mark.waits
 def test_a_dialect_is_gone_through_at_a_board(board: Board) -> None:
     machine = str(machine_path("tern-280"))
-    words = ("--port", board.port, "--machine", machine, "--moves", "--heats", "--json")
-    report = json.loads(ublet("dialect", "try", "slate", *words).stdout)
+    report = json.loads(
+        ublet("conform", "--dialect", "slate", "--port", board.port, "--machine", machine, "--json").stdout
+    )
     steps = {row["step"]: row for row in report["lines"]}
     assert report["good"], [row for row in report["lines"] if not row["good"]]
     assert {
@@ -59,6 +60,8 @@ def test_a_dialect_is_gone_through_at_a_board(board: Board) -> None:
         "warm hotend",
         "silence",
     } <= steps.keys()
+    assert "refused until it is released" in steps["halt"]["understood"]
+    assert steps["a line that is none"]["understood"].startswith("refused: what is “xyzzy 0”")
     assert report["switches_off"] is True and "first-layer" in report["trials_lost"]
     assert steps["greeting"]["came"][0].startswith("slate board=larch-6")
 

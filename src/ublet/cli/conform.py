@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from dataclasses import asdict
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -12,12 +13,16 @@ from ublet.cli.base import (
     FIRMWARE,
     GOOD,
     NO,
+    USAGE,
+    DialectOption,
     JsonOption,
     app,
     friendly_errors,
     print_json,
     say,
+    stop,
 )
+from ublet.cli.dialect import go_through
 
 BAUD = 250_000
 
@@ -26,12 +31,19 @@ BAUD = 250_000
 def conform(
     port: Annotated[str, typer.Option(help="Serial port, or socket://HOST:PORT.")],
     baud: Annotated[int, typer.Option(help="Speed of the line.")] = BAUD,
+    dialect: DialectOption = "",
+    machine: Annotated[Path | None, typer.Option(help="With --dialect: the machine file of this board.")] = None,
     as_json: JsonOption = False,
 ) -> None:
     """Check a board against docs/protocol.md, clause by clause; for firmware authors.
 
-    It warms a heater for a few seconds and turns a motor by up to 10 mm: a hand on the power switch.
+    It warms a heater for a few seconds and turns a motor by up to 10 mm: a hand on the power switch. With --dialect the
+    board is checked against that file instead: what it asks, refuses, moves, heats, halts, and does in a silence.
     """
+    if dialect:
+        if machine is None:
+            raise stop(USAGE, "--dialect needs --machine FILE: a language speaks of a machine's parts")
+        go_through(dialect, port, machine, True, True, baud, as_json)
     from ublet.core.trouble import NoLink
     from ublet.link.bare import Silent
     from ublet.link.conformance import ClauseVerdict, conform

@@ -102,6 +102,11 @@ def try_(
     """Go through a dialect like a newcomer: first what only asks; with --moves and --heats what moves or warms a
     little. What was sent, what came, what was understood, what is missing, and which trials that takes away.
     """
+    go_through(file, port, machine, moves, heats, baud, as_json)
+
+
+def go_through(file: str, port: str, machine: Path | None, moves: bool, heats: bool, baud: int, as_json: bool) -> None:
+    """Go through a dialect at a board, and end the command; `conform --dialect` is the same with everything."""
     from ublet.core.dialect.parts import MachineParts, parts_of
     from ublet.link.transport import open_transport
     from ublet.session.dialect_try import DialectTrial, TriedLine, try_dialect, words_for

@@ -173,6 +173,11 @@ class DialectClient:
         self._stop("closed")
         self.transport.close()
 
+    @property
+    def news_at_s(self) -> float:
+        """When readings came last, by the loop's clock, s."""
+        return self._news
+
     # asking
 
     async def request(self, name: str, **values: Value) -> dict[str, Value]:

@@ -28,6 +28,12 @@ WARMS_C, SILENCE_C = 40.0, 50.0
 WARMING_S, RISES_C = 60.0, 1.0
 """A heater is held at the first for so long at the most until it has risen by so much."""
 
+UNKNOWN = "xyzzy 0"
+"""A line that no language has."""
+
+NEWS_S = 3.0
+"""Longest wait for new readings."""
+
 MARGIN_S = 1.5
 """A silent line is broken this long after the board should have switched off."""
 
@@ -119,10 +125,12 @@ async def try_dialect(
         note("greeting", words, True, language.file.greeting.ask, came)
         await _readings(client, note)
         await _settings(client, note)
+        await _refusals(client, note)
         if moves:
             await _moves(client, note)
         if heats:
             trial.switches_off = await _heats(client, note)
+            await _halts(client, note)
     except (LinkLost, BoardRefused) as error:
         if not trial.lines:
             raise
@@ -185,6 +193,44 @@ async def _settings(client: DialectClient, note: Note) -> None:
         note(f"setting {path}", f"{path} = {value}" if value is not None else "no value", value is not None, ask, came)
 
 
+async def _refusals(client: DialectClient, note: Note) -> None:
+    """A line that nobody describes is refused, and nothing else becomes of it."""
+    try:
+        came = await client.ask(UNKNOWN)
+    except BoardRefused as error:
+        note("a line that is none", f"refused: {error}", True, UNKNOWN, [])
+    else:
+        note("a line that is none", "answered as if it were one", False, UNKNOWN, came)
+
+
+async def _halts(client: DialectClient, note: Note) -> None:
+    """A heater is held a little above the room, and halted: it goes off, and stays off until released."""
+    if "heat" not in client.language.can() or "release" not in client.language.requests:
+        return
+    controller, heater = DialectController(client), next(iter(client.parts.heaters))
+    await _released(client)
+    await controller.target(heater, WARMS_C)
+    client.halt()
+    await _read_anew(client)
+    halted = client.state.mode == "halted"
+    off = client.values.get(f"heaters.{heater}.target_c") is None
+    try:
+        await controller.target(heater, WARMS_C)
+        refused = False
+    except BoardRefused:
+        refused = True
+    await _released(client)
+    words = f"the {heater} is {'off' if off else 'on'}, the board says {client.state.mode}"
+    words += "; what heats is refused until it is released" if refused else "; it may be heated at once again"
+    note("halt", words, off and halted and refused, "halt", [])
+
+
+async def _released(client: DialectClient) -> None:
+    if client.state.mode != "ready":
+        await client.request("release")
+        await _read_anew(client)
+
+
 async def _moves(client: DialectClient, note: Note) -> None:
     """Each axis by a millimetre and back."""
     if "motion" not in client.language.can():
@@ -223,7 +269,7 @@ async def _heats(client: DialectClient, note: Note) -> bool | None:
         note(f"warm {heater}", "its sensor does not read, or it is not cold: left out", False, "", [])
         return None
     await DialectController(client).target(heater, min(SILENCE_C, maximum_c))
-    warm = await _until(client, lambda: (client.values.get(channel) or 0.0) > start + RISES_C, WARMING_S)
+    warm = await _until(lambda: (client.values.get(channel) or 0.0) > start + RISES_C, WARMING_S)
     now = client.values.get(channel)
     note(
         f"warm {heater}", f"{start:.1f} °C, then {now if now is None else round(now, 1)} °C", warm, f"hold {heater}", []
@@ -233,7 +279,8 @@ async def _heats(client: DialectClient, note: Note) -> bool | None:
     window = client.language.file.alive.window_s
     silence_s = (window or 10.0) + MARGIN_S
     client.fall_silent(silence_s)
-    await asyncio.sleep(silence_s + 3 * READ_S)
+    await asyncio.sleep(silence_s)
+    await _read_anew(client)
     off = client.values.get(f"heaters.{heater}.target_c") is None
     words = f"after {silence_s:g} s without a line the {heater} is {'off' if off else 'still on'}"
     expected = off == (window > 0)
@@ -245,7 +292,14 @@ async def _heats(client: DialectClient, note: Note) -> bool | None:
     return off
 
 
-async def _until(client: DialectClient, there: Callable[[], bool], seconds: float) -> bool:
+async def _read_anew(client: DialectClient) -> None:
+    """Wait for two looks at the board: the first may have begun before what is to be seen."""
+    for _ in range(2):
+        before = client.news_at_s
+        await _until(lambda before=before: client.news_at_s > before, NEWS_S)  # type: ignore[misc]
+
+
+async def _until(there: Callable[[], bool], seconds: float) -> bool:
     loop = asyncio.get_running_loop()
     end = loop.time() + seconds
     while not there():
