@@ -228,7 +228,7 @@ async def opened(
 
     session = Session(file, line)
 
-    async def open_session(file: Path, port: str | None) -> tuple[Session | None, str]:
+    async def open_session(file: Path, port: str | None, dialect: str = "") -> tuple[Session | None, str]:
         import ublet.tui.benches  # noqa: F401
 
         return session, ""
