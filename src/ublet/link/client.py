@@ -5,12 +5,11 @@ from __future__ import annotations
 import asyncio
 import itertools
 import secrets
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ublet.core.trouble import NoLink
-from ublet.link.end import LinkQuality, State
+from ublet.link.end import LinkQuality, LinkWork, State, fault_words
 from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
 from ublet.link.replies import EventReport, EventsPage, Hello, Sample, StateReport, checked_samples, reply_as
@@ -34,7 +33,7 @@ nobody heats by old readings.
 
 
 @dataclass
-class Client:
+class Client(LinkWork):
     """One open link. Create it with a transport, then ``await hello()``.
 
     ``on_state`` and ``on_samples`` are called for each notification (samples in order, each once,
@@ -57,6 +56,7 @@ class Client:
     session: str = field(default_factory=lambda: secrets.token_hex(8))
 
     def __post_init__(self) -> None:
+        super().__init__()
         self._decoder = Decoder()
         self._ids = itertools.count(1)
         self._waiting: dict[int, asyncio.Future[Message]] = {}
@@ -72,8 +72,6 @@ class Client:
         self._silent_until = 0.0
         self._received_at = self._news = asyncio.get_running_loop().time()
         self._last_time: float | None = None
-        self._tasks: set[asyncio.Task[None]] = set()
-        self.lost_why: str | None = None
         self.about: Hello | None = None
         self.transport.received = self._received
         self.transport.lost = self._lost
@@ -187,22 +185,6 @@ class Client:
             if not (answer := self._waiting[number]).done():
                 answer.set_result({"error": {"code": HALTED, "message": "Halted again before it was released."}})
 
-    def close(self) -> None:
-        """Stop the heartbeat and let go of the port."""
-        self._stop("closed")
-        self.transport.close()
-
-    def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
-        task = asyncio.get_running_loop().create_task(work)
-        self._tasks.add(task)
-        task.add_done_callback(self._ended)
-
-    def _ended(self, task: asyncio.Task[None]) -> None:
-        """A task of ours that fails ends the link: it must not go on half."""
-        self._tasks.discard(task)
-        if not task.cancelled() and (error := task.exception()) is not None:
-            self._hang_up(_fault(error))
-
     async def _heartbeat(self, every_s: float) -> None:
         beat = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {"session": self.session}})
         loop = asyncio.get_running_loop()
@@ -234,7 +216,7 @@ class Client:
                     self.on_talk("<", message)
                 self._take(message)
         except Exception as error:
-            self._hang_up(_fault(error))
+            self._hang_up(fault_words(error))
 
     def _take(self, message: Message) -> None:
         method = message.get("method")
@@ -347,22 +329,10 @@ class Client:
             self._filling = False
         self._sort_out()
 
-    def _hang_up(self, why: str) -> None:
-        """End the link from this end: the board is asked to switch off, in case it still listens."""
-        if self.lost_why is None:
-            self.let_go()
-            self._lost(why)
+    def _announce_lost(self, why: str) -> None:
+        self.on_lost(why)
 
-    def _lost(self, why: str) -> None:
-        if self.lost_why is None:
-            self.transport.close()
-            self._stop(why)
-            self.on_lost(why)
-
-    def _stop(self, why: str) -> None:
-        self.lost_why = why
-        for task in list(self._tasks):
-            task.cancel()
+    def _fail_waiting(self, why: str) -> None:
         for answer in self._waiting.values():
             if not answer.done():
                 answer.set_exception(LinkLost(why))
@@ -379,10 +349,3 @@ def _refusal(error: object) -> BoardRefused:
     """A board's no, whatever shape it has."""
     code, message = (error.get("code"), error.get("message")) if isinstance(error, dict) else (0, error)
     return BoardRefused(code if isinstance(code, int) else 0, str(message)[:500])
-
-
-def _fault(error: BaseException) -> str:
-    """Why a link is ended by what arrived: the board's fault by its own words, ours by its name."""
-    if isinstance(error, NoLink):
-        return str(error)
-    return f"a fault in Ublet itself, while it took what the board sent ({str(error)[:200]})"

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Coroutine, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,7 +17,7 @@ from ublet.core.dialect.parts import AXES, MachineParts
 from ublet.core.dialect.pattern import LinePatternError, Pattern
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
-from ublet.link.end import LinkListeners, LinkQuality, State
+from ublet.link.end import LinkListeners, LinkQuality, LinkWork, State, fault_words
 from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
 from ublet.link.replies import EventReport, Hello, Sample
 from ublet.link.transport import Transport
@@ -56,15 +56,15 @@ class HostRelay:
     on: bool | None = None
 
 
-class DialectClient:
+class DialectClient(LinkWork):
     """One open link in a dialect. parts: of the machine at its end."""
 
     def __init__(self, transport: Transport, language: Language, parts: MachineParts, listeners: LinkListeners) -> None:
+        super().__init__()
         self.transport, self.language, self.parts = transport, language, parts
         self.quality, self.state = LinkQuality(), State()
         self.session = secrets.token_hex(8)
         self.about: Hello | None = None
-        self.lost_why: str | None = None
         self.relays: dict[str, HostRelay] = {}
         self.values: dict[str, float | None] = {}
         self.homed: dict[str, tuple[str, float | None]] = {}
@@ -86,7 +86,6 @@ class DialectClient:
         self._unasked_at = 0.0
         self._spoken_of: dict[str, int] = {}  # how many records each rule had
         self._silent_until = 0.0
-        self._tasks: set[asyncio.Task[None]] = set()
         self._loop = asyncio.get_running_loop()
         self._began = self._news = self._loop.time()
         self._last_s: float | None = None
@@ -167,11 +166,6 @@ class DialectClient:
             for pattern in self.language.requests[name].lines if name in self.language.requests else ():
                 self._number += 1
                 self.transport.write(self.language.framing.from_host(pattern.write({}), self._number))
-
-    def close(self) -> None:
-        """Let go of the port."""
-        self._stop("closed")
-        self.transport.close()
 
     @property
     def news_at_s(self) -> float:
@@ -352,9 +346,7 @@ class DialectClient:
                     continue
                 self._take(line.text)
         except Exception as error:
-            self._hang_up(
-                str(error) if isinstance(error, LinkLost) else f"a fault in Ublet itself ({str(error)[:200]})"
-            )
+            self._hang_up(fault_words(error))
 
     def _take(self, text: str) -> None:
         language, rules = self.language, self.language.file.line
@@ -574,33 +566,11 @@ class DialectClient:
         meaning = next((key for key, pattern in said if pattern.read(line) is not None), "not described")
         self._listeners.on_talk(way, {"line": line, "meaning": meaning})
 
-    def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
-        task = self._loop.create_task(work)
-        self._tasks.add(task)
-        task.add_done_callback(self._ended)
+    def _announce_lost(self, why: str) -> None:
+        self._listeners.on_lost(why)
 
-    def _ended(self, task: asyncio.Task[None]) -> None:
-        self._tasks.discard(task)
-        if not task.cancelled() and (error := task.exception()) is not None:
-            known = isinstance(error, (LinkLost, BoardRefused))
-            self._hang_up(str(error) if known else f"a fault in Ublet itself ({str(error)[:200]})")
-
-    def _hang_up(self, why: str) -> None:
-        if self.lost_why is None:
-            self.let_go()
-            self._lost(why)
-
-    def _lost(self, why: str) -> None:
-        if self.lost_why is None:
-            self.transport.close()
-            self._stop(why)
-            self._listeners.on_lost(why)
-
-    def _stop(self, why: str) -> None:
-        self.lost_why = why
+    def _fail_waiting(self, why: str) -> None:
         self.relays.clear()
-        for task in list(self._tasks):
-            task.cancel()
         if self._reply is not None and not self._reply.done():
             self._reply.set_exception(LinkLost(why))
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import asyncio
+from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from ublet.core.trouble import NoLink
 from ublet.link.controller import Controller
 from ublet.link.frames import Block, Message
 from ublet.link.replies import EventReport, Hello, Sample
@@ -81,6 +83,70 @@ class LinkEnd(Protocol):
 
     def close(self) -> None:
         """Let go of the port."""
+
+
+class LinkWork:
+    """What goes on beside an open link, and how it ends: a task of ours that fails ends the link, which must not go on
+    half. Whoever inherits it has a ``transport``, and says what is switched off, what waits, and who is notified.
+    """
+
+    transport: Transport
+
+    def __init__(self) -> None:
+        self.lost_why: str | None = None
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    def let_go(self) -> None:
+        """Everything off, without waiting for an answer: before we hang up on the board."""
+        raise NotImplementedError
+
+    def _fail_waiting(self, why: str) -> None:
+        """Whoever waits for an answer learns that none comes."""
+        raise NotImplementedError
+
+    def _announce_lost(self, why: str) -> None:
+        """The listener learns that the link is gone."""
+        raise NotImplementedError
+
+    def close(self) -> None:
+        """Stop what goes on beside it, and let go of the port."""
+        self._stop("closed")
+        self.transport.close()
+
+    def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
+        task = asyncio.get_running_loop().create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            self._hang_up(fault_words(error))
+
+    def _hang_up(self, why: str) -> None:
+        """End the link from this end: the board is asked to switch off, in case it still listens."""
+        if self.lost_why is None:
+            self.let_go()
+            self._lost(why)
+
+    def _lost(self, why: str) -> None:
+        if self.lost_why is None:
+            self.transport.close()
+            self._stop(why)
+            self._announce_lost(why)
+
+    def _stop(self, why: str) -> None:
+        self.lost_why = why
+        for task in list(self._tasks):
+            task.cancel()
+        self._fail_waiting(why)
+
+
+def fault_words(error: BaseException) -> str:
+    """Why a link is ended by what arrived: the board's fault by its own words, ours by its name."""
+    if isinstance(error, NoLink):
+        return str(error)
+    return f"a fault in Ublet itself, while it took what the board sent ({str(error)[:200]})"
 
 
 Speaker = Callable[[Transport, LinkListeners], tuple[LinkEnd, Controller]]
