@@ -136,7 +136,7 @@ def test_a_board_that_stays_on_in_silence_fails_the_drill(tmp_path: Path) -> Non
             assert done.outcome == "failed" and "does not switch off by itself" in done.report["why"]
             with pytest.raises(BoardRefused, match="say so with --watched"):
                 await session.connection.controller.target("hotend", 120.0)
-            session.watched = True
+            session.silence.watched = True
             with pytest.raises(BoardRefused, match="nothing else does"):
                 await session.connection.controller.target("hotend", 120.0)
             tuned = await execute(order_for("hotend-control", [], False, False), session, watcher)

@@ -42,7 +42,7 @@ def _nothing(_: object) -> None:
 class LinkListeners:
     """Who is called: with each new state, samples (in order, each once), events, blocks of readings; once when the link
     is lost, with the reason; with each line that is said (``>``, ``<``). may_heat: why a temperature, °C, must not be
-    held by a board of which it is not known that it switches off by itself (empty: it may).
+    held by a board that may stay on in a silence (empty: it may).
     """
 
     on_state: Callable[[State], None] = _nothing

@@ -25,8 +25,10 @@ MOVES_MM, MOVES_MM_S = 1.0, 2.0
 """An axis is moved by this, up or away first, and back."""
 
 WARMS_C, SILENCE_C = 40.0, 50.0
+"""Targets: for what only shows that it warms, and for the silence, °C."""
+
 WARMING_S, RISES_C = 60.0, 1.0
-"""A heater is held at the first for so long at the most until it has risen by so much."""
+"""Longest wait until a heater that is held has risen by this, °C."""
 
 UNKNOWN = "xyzzy 0"
 """A line that no language has."""

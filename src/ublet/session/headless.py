@@ -58,7 +58,7 @@ TruthOf = Callable[[TrialSpec, Part], dict[str, float]]
 
 class Looking:
     """Looks on at a headless run: passes progress on, and has questions answered. truth, simulated: only in a
-    scenario. answers_after_s: an answer takes so long.
+    scenario. answers_after_s: how long an answer takes.
     """
 
     def __init__(
@@ -165,7 +165,7 @@ async def run_on_port(
     log_changes(session.connection)
 
     async def work() -> Done:
-        session.watched = watched
+        session.silence.watched = watched
         await session.connection.connect()
         if same:
             session.say_same_machine()

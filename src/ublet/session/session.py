@@ -11,7 +11,6 @@ from pathlib import Path
 from ublet.core.dialect.language import Language
 from ublet.core.facts import FACTS, Fact
 from ublet.core.heat.gain_sets import gains_below, gains_root
-from ublet.core.heat.guard_trials import LANGUAGE
 from ublet.core.heat.pid import PidGains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.machine.level_parts import Lifts
@@ -42,21 +41,10 @@ from ublet.session.preferences import Kept
 from ublet.session.presence import Presence
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
+from ublet.session.silence import Silence
 from ublet.session.soaking import SoakWatch
 from ublet.session.trials import EnteredRun, Trials
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
-
-UNTRIED_C = 60.0
-"""Up to this a heater is held by any board, °C."""
-
-UNTRIED = (
-    f"nothing above {UNTRIED_C:g} °C is held yet: whether this board switches off when nobody talks was not tried in "
-    "its language. Drill the guards first (station guards)"
-)
-STAYS_ON = (
-    f"nothing above {UNTRIED_C:g} °C is held: by its dialect this board does not switch off when nobody talks to it. "
-    "Stay at the machine and say so with --watched; a trial then holds it, and nothing else does"
-)
 
 
 class Session:
@@ -76,9 +64,9 @@ class Session:
         self.ledger = Ledger(ledger_path(file), threaded)
         self.language = language or self._declared_language()
         self.connection = self._linked_by(opener)
-        self.connection.may_heat = self._may_heat
-        self.watched = False  # the builder's word, for this session: somebody stands at a board that stays on
         self.runner = Runner(self.connection, self.barred)
+        self.silence = Silence(self.connection, self.ledger, lambda: self.runner.running is not None, self._drilling)
+        self.connection.may_heat = self.silence.refusal
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()
         self._kept_at: dict[str, str] = {}
@@ -140,31 +128,6 @@ class Session:
 
         speak = speak_dialect(language, parts_of(self.document.machine))
         return Connection(opener, speak, lambda path: language.setting_for(path) is not None)
-
-    def _may_heat(self, celsius: float) -> str:
-        """Why a board whose language is described in a file must not hold a temperature; empty: it may."""
-        about = self.connection.about
-        if about is None or celsius <= UNTRIED_C:
-            return ""
-        if not about.switches_off:
-            running = self.runner.running is not None
-            return "" if self.watched and running else STAYS_ON
-        return "" if self.silence_tried or self._drilling() else UNTRIED
-
-    @property
-    def silence_tried(self) -> bool:
-        """Whether the last drill of the guards saw this board, in its language, switch off when nobody talked to it."""
-        about, drill = self.connection.about, self.ledger.concluded("guards-drill")
-        if about is None or drill is None:
-            return False
-        cut, spoken = drill.result.finding("noticed", drill="link-cut"), drill.result.conditions.get(LANGUAGE, "")
-        return cut is not None and cut.within and spoken == about.language
-
-    def silence_words(self) -> str:
-        """Whether that was tried, for people."""
-        if self.silence_tried:
-            return "tried by the guards' drill"
-        return f"not tried yet; nothing above {UNTRIED_C:g} °C is held until the guards were drilled"
 
     def _drilling(self) -> bool:
         """Whether the running trial lets guards trip on purpose."""

@@ -157,7 +157,7 @@ class UbletApp(Host):
                 self.exit(return_code=UNUSABLE, message=f"ublet: {message}")
                 return
             session, why = await open_session(self.file, self.port, self._dialect)
-        session.watched = self._watched
+        session.silence.watched = self._watched
         await self._opened(session)
 
     async def _mended(self, faulty: Faulty) -> bool:

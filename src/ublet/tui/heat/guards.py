@@ -227,9 +227,9 @@ def language_text(session: Session, about: Hello) -> Text:
     text = Text(f"\nthe board speaks {about.language}: ", Ink.dim)
     if not about.switches_off:
         return text.append("it does not switch off when nobody talks to it\n", Ink.stop)
-    style = Ink.good if session.silence_tried else Ink.focus
+    style = Ink.good if session.silence.tried else Ink.focus
     text.append(f"off after {about.heartbeat_window_s:g} s of silence\n", Ink.dim)
-    return text.append(f"  {session.silence_words()}\n", style)
+    return text.append(f"  {session.silence.words()}\n", style)
 
 
 def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:

@@ -142,7 +142,7 @@ class PortBench(StationBench):
             text.append(f", in the language {about.language}: it is asked for its readings\n", Ink.text)
             if about.switches_off:
                 text.append(f"  off by itself      {about.heartbeat_window_s:>9g} s without a line\n", Ink.dim)
-                text.append(f"  {self.session.silence_words()}\n", Ink.dim if self.session.silence_tried else Ink.focus)
+                text.append(f"  {self.session.silence.words()}\n", Ink.dim if self.session.silence.tried else Ink.focus)
             else:
                 text.append("! does not switch off by itself when nobody talks: stay at the machine\n", Ink.stop)
         else:
