@@ -44,6 +44,13 @@ def test_all_errors_come_at_once_with_their_lines_and_ways_out() -> None:
         assert words in sentences[key] and ("blow" in lines[number - 1] or "is {sensor}{" in lines[number - 1])
 
 
+def test_a_key_that_is_missing_says_where_it_goes() -> None:
+    _, problems = check_dialect(text_of("moss").replace('name = "moss"\n', "").replace('done = "done"\n', ""))
+    mends = {problem.key: problem.mend for problem in problems}
+    assert mends["name"].startswith("Add name = … above the first table.")
+    assert mends["line.done"].startswith("Add done = … to [line].")
+
+
 @pytest.mark.parametrize(
     ("before", "after", "key", "words"),
     [

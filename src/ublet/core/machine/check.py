@@ -157,7 +157,8 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines, 
         )
     allowed = declared.allowed() if declared else _plain_allowed(error)
     if kind == "missing":
-        what = f"Add {loc[-1]} = … to [{dotted(loc[:-1])}]." if len(loc) > 1 else f"Add a [{path}] table."
+        at_top = f"Add {path} = … above the first table." if declared else f"Add a [{path}] table."
+        what = f"Add {loc[-1]} = … to [{dotted(loc[:-1])}]." if len(loc) > 1 else at_top
         what_it_is = f" {declared.help}" if declared else ""
         wanted = allowed if declared else "a table of this name"
         return Problem(line, path, "nothing", wanted, what + what_it_is)
