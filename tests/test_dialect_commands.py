@@ -103,3 +103,15 @@ def test_a_machine_file_says_what_its_board_speaks(tmp_path: Path) -> None:
     assert ublet("check", str(file)).returncode == 0
     done = ublet("run", "sensors-at-rest", "--scenario", "wren", "--dialect", "moss", "--machine", str(file), "--json")
     assert json.loads(done.stdout)["outcome"] == "proven"
+
+
+@pytest.mark.waits
+def test_what_differs_is_written_setting_by_setting_where_no_image_is_taken(board: Board, tmp_path: Path) -> None:
+    file = tmp_path / "machine.toml"
+    text = machine_path("tern-280").read_text(encoding="utf-8")
+    file.write_text(text.replace('model = "larch-6"', 'model = "larch-6"\ndialect = "slate"'), encoding="utf-8")
+    before = json.loads(ublet("write", str(file), "--port", board.port, "--dry-run", "--json").stdout)
+    assert before["refused"] is None and "takes no image" in before["why"]
+    assert {row["path"] for row in before["shadowed"]} >= {"heaters.hotend.kp", "axes.x.maximum_mm"}
+    after = json.loads(ublet("write", str(file), "--port", board.port, "--settle", "file", "--json").stdout)
+    assert after["settled"] == len(before["shadowed"]) and after["shadowed"] == []

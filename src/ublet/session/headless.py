@@ -293,10 +293,12 @@ async def write_on_port(
             "changes": [asdict(change) for change in planned.changes],
             "digest": planned.image.digest,
             "bytes": len(planned.image.data),
-            "refused": planned.refused,
+            "refused": planned.refused if "image" in session.connection.can else None,
             "written": False,
         }
-        if dry or planned.refused:
+        if "image" not in session.connection.can:
+            report["why"] = "this board takes no image over its line: settings that differ are written by --settle file"
+        elif dry or planned.refused:
             report["why"] = f"refused: {planned.refused}" if planned.refused else "nothing was sent"
         elif planned.same_as_running:
             report["why"] = "the board runs this image already"
@@ -304,7 +306,7 @@ async def write_on_port(
             running = await session.write_image(planned, progress, lambda words: phase.__setitem__(0, words))
             report["written"] = True
             report["why"] = f"the board runs {running.digest[:8]} from slot {running.slot}, checked by its digest"
-        if settling is not None and not dry and not planned.refused:
+        if settling is not None and not dry and not report["refused"]:
             count, backup = await session.settle_shadows({row.path: settling for row in session.shadowed()})
             report["settled"], report["backup"] = count, str(backup) if backup else None
         report["shadowed"] = [
