@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
+from ublet.core.dialect.acts import NO_WORD
 from ublet.core.dialect.framing import LineCutter, WireLine
 from ublet.core.dialect.language import Language, ReadingLine, SettingLine, literal
 from ublet.core.dialect.pattern import Pattern
@@ -16,9 +17,6 @@ from ublet.firmware.refusal import NOT_ALLOWED, Refused
 from ublet.firmware.requests import Params, Requests
 from ublet.firmware.service import Service
 from ublet.link.frames import Message
-
-NO_WORD = "-"
-"""A text that says nothing."""
 
 Does = Callable[[Mapping[str, Value]], list[str]]
 

@@ -5,14 +5,13 @@ and what the board does not say by itself (ends of motions, numbers of samples) 
 from __future__ import annotations
 
 import asyncio
-import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ublet.core.dialect.acts import PARTS, REQUESTS
+from ublet.core.dialect.acts import NO_WORD, REQUESTS, part_in
 from ublet.core.dialect.framing import LineCutter
-from ublet.core.dialect.language import Language, SettingLine
+from ublet.core.dialect.language import Language
 from ublet.core.dialect.parts import AXES, MachineParts
 from ublet.core.dialect.pattern import LinePatternError, Pattern
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -41,8 +40,6 @@ FARTHEST_MM = 1e5
 """Readings beyond these are none of a machine: the link is ended."""
 
 LONGEST_SILENCE_S = 1e9
-NO_WORD = "-"
-"""A text that says nothing."""
 
 
 @dataclass
@@ -63,7 +60,6 @@ class DialectClient(LinkWork):
         super().__init__()
         self.transport, self.language, self.parts = transport, language, parts
         self.quality, self.state = LinkQuality(), State()
-        self.session = secrets.token_hex(8)
         self.about: Hello | None = None
         self.relays: dict[str, HostRelay] = {}
         self.values: dict[str, float | None] = {}
@@ -105,7 +101,7 @@ class DialectClient(LinkWork):
             lines = await self.ask(greeting.ask, first=True)
         except (LinkLost, BoardRefused) as error:
             raise LinkLost(f"nothing there answers “{greeting.ask}” as {self.language.file.name}: {error}") from error
-        said = next((values for line in lines if (values := self.language.greeting.read(line)) is not None), None)
+        said = _first_read(self.language.greeting, lines)
         if said is None:
             came = f"“{lines[0][:60]}”" if lines else "nothing"
             raise Malformed(f"it answers “{greeting.ask}” with {came}: not the language {self.language.file.name}")
@@ -294,12 +290,18 @@ class DialectClient(LinkWork):
             lines = await self.ask(ask.write(fields), wants=rule.answer)
         except BoardRefused:
             return None
-        return self._whole(path, rule, fields, _setting_value(path, rule, lines))
+        return self.said_value(path, lines)
 
-    def _whole(self, path: str, rule: SettingLine, fields: Mapping[str, Value], value: Value) -> Value:
-        """A value as it was before the line cut its digits: what we wrote, or what the machine file says, where either
-        makes the same line.
+    def said_value(self, path: str, lines: list[str]) -> Value:
+        """The value of a setting that lines of a reply say, as it was before a line cut its digits: what we wrote, or
+        what the machine file says, where either makes the same line. None: they say none.
         """
+        spoken = self.language.setting_for(path)
+        said = _first_read(spoken[0].answer, lines) if spoken is not None else None
+        if spoken is None or said is None:
+            return None
+        rule, fields = spoken
+        value = rule.from_wire(BOARD_SETTINGS.find(path), said["value"])
         if rule.change is None or value is None:
             return value
         line = rule.change.write({**fields, "value": rule.to_wire(value)})
@@ -373,8 +375,8 @@ class DialectClient(LinkWork):
         for name, rule in self.language.readings.items():
             records = rule.read(text) if not rule.ask else []
             for record in records:
-                part = next((str(record[kind]) for kind in PARTS if kind in record), "")
-                self._unasked[name, part] = self._loop.time(), record
+                part = part_in(record)
+                self._unasked[name, str(record[part]) if part else ""] = self._loop.time(), record
             if records:
                 return True
         return False
@@ -464,7 +466,7 @@ class DialectClient(LinkWork):
         Raises:
             Malformed: a value is none of a machine.
         """
-        name = next((part for part in ("sensor", "heater", "fan", "input", "axis") if part in record), "")
+        name = part_in(record)
         of = str(record[name]) if name else ""
         if name == "sensor":
             self._put(f"sensors.{of}", record.get("celsius"), COLDEST_C, HOTTEST_C)
@@ -562,8 +564,7 @@ class DialectClient(LinkWork):
         """Pass on what is said, with what it is understood as; of the readings, which never end, only now and then."""
         if self._listeners.on_talk is None or (self._looking and self._looks % LOOKS_SHOWN):
             return
-        said = self.language.said_by_host() if way == ">" else self.language.said_by_board()
-        meaning = next((key for key, pattern in said if pattern.read(line) is not None), "not described")
+        meaning = self.language.meaning(line, way == ">") or "not described"
         self._listeners.on_talk(way, {"line": line, "meaning": meaning})
 
     def _announce_lost(self, why: str) -> None:
@@ -579,11 +580,3 @@ def _first_read(pattern: Pattern | None, lines: list[str]) -> dict[str, Value] |
     """The fields of the first line that a pattern reads."""
     read = (pattern.read(line) for line in lines) if pattern is not None else iter(())
     return next((fields for fields in read if fields is not None), None)
-
-
-def _setting_value(path: str, rule: SettingLine, lines: list[str]) -> Value:
-    for line in lines:
-        fields = rule.answer.read(line)
-        if fields is not None:
-            return rule.from_wire(BOARD_SETTINGS.find(path), fields["value"])
-    return None

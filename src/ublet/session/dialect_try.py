@@ -10,7 +10,7 @@ from typing import Any
 
 from ublet.core.capabilities import LACKING
 from ublet.core.catalogue import TRIALS
-from ublet.core.dialect.acts import PARTS
+from ublet.core.dialect.acts import part_in
 from ublet.core.dialect.language import Language
 from ublet.core.dialect.parts import MachineParts
 from ublet.core.machine.schema import MachineFile
@@ -20,6 +20,9 @@ from ublet.link.dialect_controller import DialectController
 from ublet.link.end import LinkListeners
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.transport import Transport
+
+STANDS_S = 20.0
+"""Longest wait for the end of such a move."""
 
 MOVES_MM, MOVES_MM_S = 1.0, 2.0
 """An axis is moved by this, up or away first, and back."""
@@ -73,7 +76,7 @@ class DialectTrial:
         return {str(key): names for key, names in self.language.missing().items()}
 
     def taken_away(self, machine: MachineFile | None) -> list[str]:
-        """The trials that cannot be run with this language; without a machine those of every machine."""
+        """The trials of a machine that cannot be run with this language; none without a machine."""
         can = self.language.can()
         if machine is None:
             return []
@@ -168,7 +171,7 @@ async def _readings(client: DialectClient, note: Note) -> None:
 
 
 def _record_words(record: dict[str, Value]) -> str:
-    part = next((name for name in PARTS if name in record), "")
+    part = part_in(record)
     values = ", ".join(
         f"{key} {value:g}" if isinstance(value, float) else f"{key} {value}"
         for key, value in record.items()
@@ -188,8 +191,8 @@ async def _settings(client: DialectClient, note: Note) -> None:
         seen.add(spoken[0].ask.source)
         ask = spoken[0].ask.write(spoken[1])
         try:
-            came = await client.ask(ask)
-            value = await client.read_setting(path)
+            came = await client.ask(ask, wants=spoken[0].answer)
+            value = client.said_value(path, came)
         except BoardRefused as error:
             came, value = [str(error)], None
         note(f"setting {path}", f"{path} = {value}" if value is not None else "no value", value is not None, ask, came)
@@ -221,8 +224,8 @@ async def _halts(client: DialectClient, note: Note) -> None:
         refused = False
     except BoardRefused:
         refused = True
-    await _released(client)
     words = f"the {heater} is {'off' if off else 'on'}, the board says {client.state.mode}"
+    await _released(client)
     words += "; what heats is refused until it is released" if refused else "; it may be heated at once again"
     note("halt", words, off and halted and refused, "halt", [])
 
@@ -240,23 +243,12 @@ async def _moves(client: DialectClient, note: Note) -> None:
     for axis, first in (("z", MOVES_MM), ("x", MOVES_MM), ("y", MOVES_MM)):
         for mm in (first, -first):
             answer = await client.request("move", axis=axis, mm=mm, mm_s=MOVES_MM_S)
-            stood = await _stands(client)
+            await _read_anew(client)  # until then it may still be seen where it stood before
+            stood = await _until(lambda: not client.values.get("motion.moving"), STANDS_S)
             words = (
                 f"{axis.upper()} by {mm:g} mm{f', {_record_words(answer)}' if answer else ''}; then it stands: {stood}"
             )
             note(f"move {axis} {mm:+g}", words, stood, f"move {axis} {mm:+g} mm", [])
-
-
-async def _stands(client: DialectClient, most_s: float = 20.0) -> bool:
-    """Whether what moves has come to an end within a time."""
-    loop = asyncio.get_running_loop()
-    end = loop.time() + most_s
-    await asyncio.sleep(2 * READ_S)
-    while loop.time() < end:
-        if not client.values.get("motion.moving"):
-            return True
-        await asyncio.sleep(READ_S)
-    return False
 
 
 async def _heats(client: DialectClient, note: Note) -> bool | None:

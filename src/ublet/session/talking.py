@@ -74,8 +74,7 @@ class RawTalk:
         line = language.framing.read_board(raw)
         if line is None:
             return "   (damaged: its checksum or its length is not as the dialect says)"
-        meanings = [key for key, pattern in language.said_by_board() if pattern.read(line.text) is not None]
-        return f"   ({meanings[0]})" if meanings else "   (not described)"
+        return f"   ({language.meaning(line.text, of_host=False) or 'not described'})"
 
     def _lost(self, why: str) -> None:
         self.ended = why

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from ublet.core.capabilities import Capability
@@ -11,6 +11,16 @@ from ublet.core.dialect.pattern import FieldKind
 PART, NUMBER, WHOLE, FLAG, WORD, TEXT = FieldKind
 PARTS: Mapping[str, FieldKind] = dict.fromkeys(("heater", "sensor", "fan", "axis", "motor", "input", "gain"), PART)
 """Fields that name a part of the machine; [names] has a table for each."""
+
+
+NO_WORD = "-"
+"""A text or a word that says nothing."""
+
+
+def part_in(record: Iterable[str]) -> str:
+    """The kind of part that a record names; empty: it speaks of the board."""
+    names = set(record)
+    return next((part for part in PARTS if part in names), "")
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,10 @@ from ublet.core.dialect.schema import LineRules, SumRules
 ENDS = {"lf": b"\n", "cr": b"\r", "crlf": b"\r\n"}
 
 
+AROUND = 12
+"""Room for a line's number, its checksum and their marks, beyond the longest text, characters."""
+
+
 @dataclass(frozen=True)
 class WireLine:
     """A line that arrived whole; number: where lines have numbers, and this one has one."""
@@ -73,7 +77,7 @@ class Framing:
         return data + ENDS[self._rules.end]
 
     def _whole(self, line: bytes, rules: SumRules | None) -> str | None:
-        if len(line) > self._rules.longest + 12:
+        if len(line) > self._rules.longest + AROUND:
             return None
         if rules is not None:
             line, mark, digits = line.rpartition(rules.mark.encode())
@@ -87,10 +91,10 @@ class Framing:
 
 
 class LineCutter:
-    """Cuts a stream of bytes into lines; a line that never ends is dropped. ``end``: as the rules name it, or any."""
+    """Cuts a stream of bytes into lines; whatever ends them; a line that never ends is dropped."""
 
     def __init__(self, longest: int) -> None:
-        self._longest, self._rest = longest + 12, b""
+        self._longest, self._rest = longest + AROUND, b""
 
     def feed(self, data: bytes) -> list[bytes]:
         """Lines completed by these bytes, their ends left out; empty ones are none."""

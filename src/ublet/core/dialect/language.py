@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import TypeVar
 
 from ublet.core.capabilities import Capability
-from ublet.core.dialect.acts import NEEDS, OF_BOARD, OF_PART, PARTS, READS, REQUESTS
+from ublet.core.dialect.acts import NEEDS, NO_WORD, OF_BOARD, OF_PART, PARTS, READS, REQUESTS, part_in
 from ublet.core.dialect.framing import Framing
 from ublet.core.dialect.pattern import DialectWords, FieldKind, LinePatternError, Pattern
 from ublet.core.dialect.schema import DialectFile, Reading, SettingRule
@@ -74,7 +74,7 @@ class ReadingLine:
     def fields(self) -> frozenset[str]:
         """What it reads: ``sensor.celsius``, ``moving`` ..."""
         names = {one.name for one in (self.item or self.whole).fields}
-        part = next((name for name in names if name in PARTS), "")
+        part = part_in(names)
         return frozenset(f"{part}.{name}" if part else name for name in names - {part})
 
 
@@ -137,29 +137,38 @@ class Language:
             if (read := self._reading(name, reading)) is not None:
                 self.readings[name] = read
         self.settings: dict[str, SettingLine] = {}
+        self._setting_for: dict[str, tuple[SettingLine, dict[str, Value]] | None] = {}
         for name, rule in file.settings.items():
             if (setting := self._setting(name, rule)) is not None:
                 self.settings[name] = setting
 
     # what it can do
 
+    @cached_property
+    def _gaps(self) -> dict[Capability, list[str]]:
+        """Requests and readings that are not described, by the capability that needs them."""
+        said = {name for name, spoken in self.requests.items() if spoken.lines}
+        reads = {name for one in self.readings.values() for name in one.fields}
+        return {
+            capability: sorted([*(asks - said), *(f"reading {name}" for name in looks - reads)])
+            for capability, (asks, looks) in NEEDS.items()
+        }
+
     def can(self) -> frozenset[Capability]:
         """Capabilities of which every request and reading is described."""
-        said = frozenset(name for name, spoken in self.requests.items() if spoken.lines)
-        reads = frozenset(name for one in self.readings.values() for name in one.fields)
-        return frozenset(capability for capability, (asks, looks) in NEEDS.items() if asks <= said and looks <= reads)
+        return frozenset(capability for capability, gaps in self._gaps.items() if not gaps)
 
     def missing(self) -> dict[Capability, list[str]]:
         """What is not described of each capability that is lacking."""
-        reads = {name for one in self.readings.values() for name in one.fields}
-        return {
-            capability: sorted([*(asks - self.requests.keys()), *(f"reading {name}" for name in looks - reads)])
-            for capability, (asks, looks) in NEEDS.items()
-            if capability not in self.can()
-        }
+        return {capability: gaps for capability, gaps in self._gaps.items() if gaps}
 
     def setting_for(self, path: str) -> tuple[SettingLine, dict[str, Value]] | None:
-        """How a setting is spoken of, and the fields of its path."""
+        """How a setting is spoken of, and the fields of its path; looked up once: screens ask for every setting."""
+        if path not in self._setting_for:
+            self._setting_for[path] = self._looked_up(path)
+        return self._setting_for[path]
+
+    def _looked_up(self, path: str) -> tuple[SettingLine, dict[str, Value]] | None:
         declared = BOARD_SETTINGS.find(path)
         if declared is None or declared.shape:
             return None
@@ -169,6 +178,19 @@ class Language:
                 return rule, fields
         return None
 
+    def meaning(self, line: str, of_host: bool) -> str:
+        """The key that describes a line of the host's or of the board's; empty: none does."""
+        said = self._host_lines if of_host else self._board_lines
+        return next((key for key, pattern in said if pattern.read(line) is not None), "")
+
+    @cached_property
+    def _host_lines(self) -> tuple[tuple[str, Pattern], ...]:
+        return tuple(self.said_by_host())
+
+    @cached_property
+    def _board_lines(self) -> tuple[tuple[str, Pattern], ...]:
+        return tuple(self.said_by_board())
+
     # compiling
 
     def _pattern(self, key: str, source: str, kinds: Mapping[str, FieldKind]) -> Pattern | None:
@@ -176,6 +198,11 @@ class Language:
             return None
         made: Pattern | None = self._say.tried(key, lambda: Pattern(source, kinds, self.words), None)
         return made
+
+    def _lacks(self, key: str, line: str, fields: Iterable[str], mend: str) -> None:
+        """A line lacks fields that it must have."""
+        wanted = ", ".join(f"{{{one}}}" for one in sorted(fields))
+        self._say.add(key, f"“{short(line)}”", f"a line with {wanted}", mend)
 
     def _known_request(self, name: str) -> bool:
         if name in REQUESTS:
@@ -192,12 +219,7 @@ class Language:
         lines = tuple(line for line in made if line is not None)
         said = {one.name for line in lines for one in line.fields}
         if lines and len(lines) == len(made) and (lacks := kind.fields.keys() - said - {"low", "hysteresis", "mm_s"}):
-            self._say.add(
-                f"{key}.send",
-                f"“{short(file.send)}”",
-                f"a line with {', '.join(f'{{{one}}}' for one in sorted(lacks))}",
-                "Say there which part and which value is meant.",
-            )
+            self._lacks(f"{key}.send", file.send, lacks, "Say there which part and which value is meant.")
         return Spoken(lines, self._pattern(f"{key}.reply", file.reply, kind.answer))
 
     def _reading(self, name: str, file: Reading) -> ReadingLine | None:
@@ -254,12 +276,7 @@ class Language:
         ):
             lacks = wants - {one.name for one in pattern.fields} if pattern is not None else set()
             if pattern is not None and lacks:
-                self._say.add(
-                    f"{key}.{what}",
-                    f"“{pattern.source}”",
-                    f"a line with {', '.join(f'{{{one}}}' for one in sorted(lacks))}",
-                    "Say there which part is meant.",
-                )
+                self._lacks(f"{key}.{what}", pattern.source, lacks, "Say there which part is meant.")
         return SettingLine(path, ask, answer, change, stored, file.way)
 
     # everything that may be said
@@ -333,12 +350,12 @@ def _as_word(value: Value) -> Value:
         return "yes" if value else "no"
     if isinstance(value, float):
         return f"{value:.9g}"
-    return "-" if value in (None, "") else str(value)
+    return NO_WORD if value in (None, "") else str(value)
 
 
 def _from_word(declared: Declaration, word: str) -> Value:
     """A word as a value of a setting; None where it is none."""
-    if word == "-":
+    if word == NO_WORD:
         return "" if declared.kind is ValueKind.TEXT else None
     try:
         match declared.kind:

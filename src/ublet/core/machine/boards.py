@@ -45,6 +45,11 @@ class BoardKind(Part):
     sockets: dict[Name, Socket]
     modules: dict[Name, ModuleSize]
 
+    @classmethod
+    def declared(cls) -> Known:
+        """Every key of a board file."""
+        return BOARD_KEYS
+
     def of_kind(self, kind: str) -> tuple[str, ...]:
         """Names of the sockets of a kind, in the file's order."""
         return tuple(name for name, socket in self.sockets.items() if socket.kind == kind)

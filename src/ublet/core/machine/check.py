@@ -11,11 +11,11 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from ublet.core.machine.boards import BOARD_KEYS, BoardKind, Boards
+from ublet.core.machine.boards import Boards
 from ublet.core.machine.cross import cross_check
 from ublet.core.machine.lines import dotted, key_lines, line_of
 from ublet.core.machine.problem import KeyLines, Problem, nearest, short
-from ublet.core.machine.schema import SETTINGS, MachineFile
+from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Declaration, Known, ValueKind, array_fault, flatten
 from ublet.core.written import written
 
@@ -125,10 +125,8 @@ def anew(declared: Declaration) -> str:
 
 def _declared(schema: type[BaseModel]) -> Known:
     """The declarations of a schema that is made of settings; none of another."""
-    if (declared := getattr(schema, "declared", None)) is not None:  # one that says them itself
-        known: Known = declared()
-        return known
-    return {MachineFile: SETTINGS, BoardKind: BOARD_KEYS}.get(schema, NONE_DECLARED)
+    known: Known = schema.declared() if hasattr(schema, "declared") else NONE_DECLARED
+    return known
 
 
 NONE_DECLARED = Known(())

@@ -83,6 +83,11 @@ class MachineFile(Part):
     program: ProgramText = Field(default_factory=ProgramText)
     materials: dict[Name, Material] = Field(default_factory=dict)
 
+    @classmethod
+    def declared(cls) -> Known:
+        """Every declared setting, in the order of the file."""
+        return SETTINGS
+
 
 SETTINGS = Known(declarations(MachineFile))
 """Every declared setting, in the order of the file."""
