@@ -102,6 +102,8 @@ CLEAR_MM = 1.5
 """Distance from a hard stop that the builder calls the edge, mm."""
 
 FINE_MM = 0.1
+MOST_JOGS = 4
+"""An axis that has not come nearer in so many jogs does not come."""
 
 SLACK_MM = 0.6
 """A spring pressed together by less than this looks slack, one that has less left to go looks flat, mm."""
@@ -153,6 +155,7 @@ class ScriptedBuilder:
         self._on_filament: dict[float, float] = {}  # where marks really are, by where they should be, mm
         self._aimed = False  # it was put over the dot already
         self._looked = 0  # at so many lines
+        self._jogged: dict[tuple[str, str], tuple[float, int]] = {}  # nearest that an axis came, mm; jogs since then
         self._nudged_at: float | None = None  # the gap that was looked at last
         self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
 
@@ -513,12 +516,21 @@ class ScriptedBuilder:
         return self._read(asked.count * one + seen, "callipers")
 
     def _jog(self, question: Jog, left_mm: Mapping[str, float]) -> str:
-        """The next step along an axis that has some way left; the first answer when the eye sees none."""
+        """The next step along an axis that has some way left; the first answer when the eye sees none, the last when
+        an axis does not come, however often it is jogged.
+        """
         eye = self._scenario.builder.eye_mm
         for axis, left in left_mm.items():
             if abs(left) > eye:
+                before, tries = self._jogged.get((question.text, axis), (math.inf, 0))
+                tries = 0 if abs(left) < before - eye else tries + 1
+                self._jogged[question.text, axis] = min(before, abs(left)), tries
+                if tries > MOST_JOGS:
+                    self._jogged.clear()
+                    return question.answers[-1]
                 judged = left + float(self._random.uniform(-eye, eye))
                 return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"
+        self._jogged.clear()
         return question.answers[0]
 
 
