@@ -11,6 +11,9 @@ Capability = Literal[
     "heat",
     "motion",
     "programs",
+    "filament",
+    "lines",
+    "touch",
     "loans",
     "probe",
     "image",
@@ -23,6 +26,9 @@ Capability = Literal[
 ]
 
 ALL: frozenset[str] = frozenset(get_args(Capability))
+OF_PROGRAMS: frozenset[Capability] = frozenset({"filament", "lines", "touch"})
+"""What every board can that runs programs by itself; where the host makes programs of single lines, these are open."""
+
 STREAMED: frozenset[Capability] = frozenset({"accelerometer", "coil"})
 """A board says by its streams that it has these."""
 
@@ -30,6 +36,9 @@ LACKING: Mapping[Capability, str] = {
     "heat": "drives no heaters and fans",
     "motion": "moves no motors",
     "programs": "runs no programs of motion",
+    "filament": "pushes no filament by itself",
+    "lines": "follows no straight lines of several axes and filament",
+    "touch": "does not look at its probe by itself: its input is watched from here, in short steps at one speed",
     "loans": "lends no settings for the time of a session",
     "probe": "has no pin to deploy",
     "image": "takes no images over its line",

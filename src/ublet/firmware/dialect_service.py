@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from ublet.core.dialect.acts import NO_WORD
 from ublet.core.dialect.framing import LineCutter, WireLine
-from ublet.core.dialect.language import Language, ReadingLine, SettingLine, literal
+from ublet.core.dialect.language import ROW, ROWS, Language, ReadingLine, SettingLine, literal
+from ublet.core.dialect.parts import AXES
 from ublet.core.dialect.pattern import Pattern
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
@@ -30,6 +32,9 @@ class DialectService(Service):
         super().__init__(board, clock_speed, seed, wire)
         self._language = language
         self._does = Requests(board).methods
+        self._programs = itertools.count(1)
+        self._rows: dict[str, list[str]] = {}  # of arrays that are on their way
+        self._path = ""  # name of the program that the lines of a path make
         self._cutter = LineCutter(language.file.line.longest)
         self._last: tuple[int, list[str]] | None = None  # number and answer of the line that was done last
         self._lines: list[tuple[Pattern, Does]] = list(self._known_lines())
@@ -60,8 +65,7 @@ class DialectService(Service):
                 self._say(self._language.start.write(self._about()))
         if self._session is not None:
             unasked = [one for one in self._language.readings.values() if not one.ask]
-            for text in self._reads(unasked)({}) if unasked else ():
-                self._say(text)
+            self._say(*(self._reads(unasked)({}) if unasked else ()))
 
     def stream(self, pause_s: float) -> None:
         """There are no fast readings in a dialect."""
@@ -70,6 +74,7 @@ class DialectService(Service):
 
     def _line(self, raw: bytes) -> None:
         framing = self._language.framing
+        self._close_path()
         line = framing.read_host(raw)
         if line is None:
             self._ask_again()
@@ -85,8 +90,7 @@ class DialectService(Service):
         answer = self._done(line)
         if line.number is not None:
             self._last = line.number, answer
-        for text in answer:
-            self._say(text)
+        self._say(*answer)
 
     def _is_next(self, line: WireLine) -> bool:
         """Whether a numbered line is to be done now; one that was done already is answered again."""
@@ -95,8 +99,7 @@ class DialectService(Service):
             return True
         before, answer = self._last
         if number == before:
-            for text in answer:
-                self._say(text)
+            self._say(*answer)
             return False
         if number == before + 1:
             return True
@@ -124,9 +127,15 @@ class DialectService(Service):
             why = f"that cannot be ({error})"
         return [self._language.error.write({"n": number, "why": why.replace("\n", " ")})]
 
-    def _say(self, text: str) -> None:
+    def _say(self, *texts: str) -> None:
+        """Say lines: one by one where the wire may damage one of them, else together."""
         longest = self._language.file.line.longest
-        self._transmit(self._language.framing.from_board(text[:longest].rstrip()))
+        frames = [self._language.framing.from_board(text[:longest].rstrip()) for text in texts]
+        wire = self.wire
+        if not (wire.drop_rate or wire.flip_rate or wire.garbage_rate):
+            frames = [b"".join(frames)] if frames else []
+        for frame in frames:
+            self._transmit(frame)
 
     def _emit(self, message: Message) -> None:
         """The protocol's notifications have no line here."""
@@ -156,16 +165,47 @@ class DialectService(Service):
 
     def _acts(self, name: str, answer: Pattern | None) -> Does:
         def does(fields: Mapping[str, Value]) -> list[str]:
-            method, params = _METHODS[name](fields)
+            if name in SEGMENTS:
+                method, params = "motion.add", self._program(name, fields)
+            else:
+                method, params = _METHODS[name](fields)
             result = self._does[method](params) or {}
             if answer is None:
                 return []
-            return [answer.write({"seconds": result.get("seconds"), "mm_s": result.get("speed_mm_s")})]
+            capped = [one["mm_s"] for one in result.get("capped", ())]
+            speed = result.get("speed_mm_s", capped[0] if capped else fields.get("mm_s"))
+            return [answer.write({"seconds": result.get("seconds"), "mm_s": speed, "room": result.get("room")})]
 
         return does
 
+    def _program(self, name: str, fields: Mapping[str, Value]) -> Params:
+        """A line of motion as a program of one segment; lines of a path follow one another in one program."""
+        mover = self.board.mover
+        numbers = {key: float(value) for key, value in fields.items() if isinstance(value, (int, float))}
+        run, at = mover.programs.run, 0
+        if name != "line":
+            self._path = ""
+        elif run is not None and run.name == self._path:
+            at = run.taken
+        else:
+            self._path = f"path {next(self._programs)}"
+        here = run.promised if run is not None and at else mover.position
+        segment = _segment(name, numbers, str(fields.get("motor", "")), here)
+        program = self._path or f"line {next(self._programs)}"
+        return {"program": program, "at": at, "segments": [segment], "last": name != "line"}
+
+    def _close_path(self) -> None:
+        """A path that has run dry has ended: who gives lines one by one does not say which is the last."""
+        run = self.board.mover.programs.run
+        if run is not None and run.name == self._path and run.starved:
+            self.board.mover.programs.close()
+
     def _reads(self, readings: list[ReadingLine]) -> Does:
-        return lambda fields: [text for one in readings for text in one.write(self._records())]
+        def does(fields: Mapping[str, Value]) -> list[str]:
+            records = self._records()
+            return [text for one in readings for text in one.write(records)]
+
+        return does
 
     def _answers_setting(self, rule: SettingLine, stored: bool) -> Does:
         def does(fields: Mapping[str, Value]) -> list[str]:
@@ -175,8 +215,14 @@ class DialectService(Service):
                 raise Refused(NOT_ALLOWED, f"there is no {path}")
             after_power_on = layers.store.values.get(path, layers.image.get(path))
             value = after_power_on if stored else layers.live[path]
-            if value is None or isinstance(value, tuple):
+            if value is None:
                 raise Refused(NOT_ALLOWED, f"{path} is not set")
+            if rule.in_rows:
+                rows, row = rule.to_rows(value), int(str(fields[ROW]))
+                if row > max(0, len(rows) - 1):
+                    raise Refused(NOT_ALLOWED, f"{path} has {len(rows)} rows")
+                words = rows[row] if rows else NO_WORD
+                return [rule.answer.write({**fields, ROWS: len(rows), "value": words})]
             return [rule.answer.write({**fields, "value": rule.to_wire(value)})]
 
         return does
@@ -184,7 +230,14 @@ class DialectService(Service):
     def _changes(self, rule: SettingLine) -> Does:
         def does(fields: Mapping[str, Value]) -> list[str]:
             path = rule.path.write(fields)
-            value = rule.from_wire(BOARD_SETTINGS.find(path), fields["value"])
+            if rule.in_rows:
+                rows = [*(self._rows.get(path, []) if fields[ROW] else []), str(fields["value"])]
+                self._rows[path] = rows
+                if fields[ROWS] and len(rows) != fields[ROWS]:
+                    return []
+                value = rule.from_rows(BOARD_SETTINGS.find(path), rows if fields[ROWS] else [])
+            else:
+                value = rule.from_wire(BOARD_SETTINGS.find(path), fields["value"])
             if value is None:
                 raise Refused(NOT_ALLOWED, f"{path} cannot be that")
             self.board.write({path: value})
@@ -240,6 +293,7 @@ class DialectService(Service):
         board = self.board
         return {
             "moving": bool(board.mover.moving),
+            "room": board.mover.programs.room,
             "halted": board.mode == "halted",
             "guard": board.guard if board.mode == "tripped" else NO_WORD,
             "why": board.why if board.mode != "ready" else NO_WORD,
@@ -260,6 +314,36 @@ def _method(name: str, **named: str) -> Callable[[Mapping[str, Value]], tuple[st
 
 def _fixed(name: str, **params: Value) -> Callable[[Mapping[str, Value]], tuple[str, Params]]:
     return lambda fields: (name, {**({"heater": fields["heater"]} if "heater" in fields else {}), **params})
+
+
+SEGMENTS = frozenset({"line", "push", "touch", "lift"})
+"""Requests that are segments of a program on the board."""
+
+
+def _segment(name: str, numbers: Mapping[str, float], motor: str, here: Mapping[str, float | None]) -> Message:
+    """The segment that a line asks for, as the protocol has it: ways become places.
+
+    Raises:
+        Refused: an axis is to move that does not know where it stands.
+    """
+    speed = {"mm_s": numbers["mm_s"]} if "mm_s" in numbers else {}
+    match name:
+        case "push":
+            return {"push": numbers["mm"], **speed}
+        case "lift":
+            return {"lift": {motor if motor.startswith("extruder.") else f"axes.{motor}": numbers["mm"]}, **speed}
+    way = {"z": numbers["mm"]} if name == "touch" else {axis: numbers[axis] for axis in AXES if numbers.get(axis)}
+    at = {}
+    for axis, mm in way.items():
+        stands = here.get(axis)
+        if stands is None:
+            raise Refused(NOT_ALLOWED, f"{axis.upper()} is not homed: it does not know where it stands")
+        at[axis] = stands + mm
+    if name == "touch":
+        return {"touch": at, **speed}
+    if not at:
+        return {"push": numbers["filament"], **speed}
+    return {"to": at, "filament": numbers["filament"], "mm_s2": numbers.get("mm_s2", 0.0), **speed}
 
 
 def _drive(fields: Mapping[str, Value]) -> tuple[str, Params]:

@@ -9,6 +9,9 @@ from dataclasses import dataclass, field
 from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import EXTRUDER, Caps
 from ublet.core.motion.program import (
+    FEEDS,
+    FLOWS,
+    MOST_NUDGED_MM,
     Dwell,
     Lift,
     Park,
@@ -34,12 +37,6 @@ from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
 ROOM = 128
 """Segments that the board holds at once."""
-
-FEEDS, FLOWS = (0.1, 3.0), (0.2, 2.0)
-"""Shares of the speed and of the filament that may be asked for."""
-
-MOST_NUDGED_MM = 2.0
-"""Largest nudge of a running program from its height."""
 
 
 @dataclass
@@ -194,6 +191,12 @@ class Programs:
             for piece in self._queue.pieces:
                 if isinstance(piece, Move) and EXTRUDER in piece.motors:
                     piece.steps = self._steps(piece.motors, piece.line.length)
+
+    def close(self) -> None:
+        """No more segments come: it ends when those that were taken are done."""
+        if self.run is not None and not self.run.last:
+            self.run.last = True
+            self._end_when_done(self.run)
 
     # inside
 

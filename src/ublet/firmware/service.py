@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.core.capabilities import ALL, STREAMED
+from ublet.core.capabilities import ALL, OF_PROGRAMS, STREAMED
 from ublet.core.heat.pid import TICK_S
 from ublet.firmware.board import HEARTBEAT_WINDOW_S, SimulatedBoard
 from ublet.firmware.events import EventFields
@@ -223,7 +223,7 @@ class Service:
             "clock": self._speed,
             "simulated": True,
             "channels": board.channels,
-            "can": sorted(ALL - STREAMED - board.lacks),
+            "can": sorted(ALL - STREAMED - OF_PROGRAMS - board.lacks),
             "streams": [kind_fields(kind) for kind in board.streams.kinds.values()],
             "sample_period_s": TICK_S,
             "heartbeat_window_s": HEARTBEAT_WINDOW_S,

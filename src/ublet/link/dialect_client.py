@@ -5,13 +5,13 @@ and what the board does not say by itself (ends of motions, numbers of samples) 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from ublet.core.dialect.acts import NO_WORD, REQUESTS, part_in
 from ublet.core.dialect.framing import LineCutter
-from ublet.core.dialect.language import Language
+from ublet.core.dialect.language import MOST_ROWS, ROW, ROWS, Language, SettingLine
 from ublet.core.dialect.parts import AXES, MachineParts
 from ublet.core.dialect.pattern import LinePatternError, Pattern
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -65,6 +65,11 @@ class DialectClient(LinkWork):
         self.values: dict[str, float | None] = {}
         self.homed: dict[str, tuple[str, float | None]] = {}
         self.may_heat = listeners.may_heat
+        self.on_cut: Callable[[bool], None] = lambda restarted: None
+        self.on_look: Callable[[], None] = lambda: None
+        self.room: int | None = None
+        """How many lines more of a path the board takes, as it said last; None: it has not said."""
+        self._most_room = self._lines = self._lines_then = 0
         self._listeners = listeners
         self._cutter = LineCutter(language.file.line.longest)
         self._line_free = asyncio.Lock()
@@ -76,6 +81,9 @@ class DialectClient(LinkWork):
         self._wrote: dict[str, Value] = {}  # settings as they were before a line cut their digits
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
+        self._stand_waits: list[tuple[int, asyncio.Future[None]]] = []  # the same for whoever waits
+        self._look_waits: list[asyncio.Future[None]] = []
+        self._exchanges: set[asyncio.Task[list[str]]] = set()
         self._looks = self._short_looks = 0
         self._stood: int | None = None  # the look before, if nothing moved in it
         self._unasked: dict[tuple[str, str], tuple[float, dict[str, Value]]] = {}
@@ -211,9 +219,24 @@ class DialectClient(LinkWork):
         so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here. looks: it is one
         of the readings that are asked for again and again.
 
+        Whoever gives up waiting does not cut an exchange short: its reply would be taken for the next line's.
+
         Raises:
             LinkLost: no answer. Malformed: another one. BoardRefused: the board says no.
         """
+        if looks:
+            return await self._exchange(line, again, wants, first, looks)
+        exchange = self._loop.create_task(self._exchange(line, again, wants, first, looks))
+        self._exchanges.add(exchange)
+        exchange.add_done_callback(self._exchanged)
+        return await asyncio.shield(exchange)
+
+    def _exchanged(self, exchange: asyncio.Task[list[str]]) -> None:
+        self._exchanges.discard(exchange)
+        if not exchange.cancelled():
+            exchange.exception()  # it may be that nobody waits for it any more
+
+    async def _exchange(self, line: str, again: bool, wants: Pattern | None, first: bool, looks: bool) -> list[str]:
         async with self._line_free:
             if self.lost_why is not None:
                 raise LinkLost(self.lost_why)
@@ -287,10 +310,28 @@ class DialectClient(LinkWork):
         if ask is None:
             return None
         try:
+            if rule.in_rows:
+                return await self._read_rows(path, rule, ask, fields)
             lines = await self.ask(ask.write(fields), wants=rule.answer)
         except BoardRefused:
             return None
         return self.said_value(path, lines)
+
+    async def _read_rows(self, path: str, rule: SettingLine, ask: Pattern, fields: Mapping[str, Value]) -> Value:
+        """An array, row by row: as the board has it, or as we know it where that makes the same lines."""
+        rows: list[str] = []
+        count = 1
+        while len(rows) < count:
+            said = _first_read(rule.answer, await self.ask(ask.write({**fields, ROW: len(rows)}), wants=rule.answer))
+            announced = said.get(ROWS) if said is not None else None
+            if said is None or not isinstance(announced, int) or not 0 <= announced <= MOST_ROWS:
+                raise Malformed(f"the board says that {path} has {announced} rows: allowed 0 to {MOST_ROWS}")
+            count = announced
+            if count:
+                rows.append(str(said["value"]))
+        value = rule.from_rows(BOARD_SETTINGS.find(path), rows)
+        known = self.known(path)
+        return known if rule.to_rows(known) == rows else value
 
     def said_value(self, path: str, lines: list[str]) -> Value:
         """The value of a setting that lines of a reply say, as it was before a line cut its digits: what we wrote, or
@@ -320,6 +361,9 @@ class DialectClient(LinkWork):
         if spoken is None or spoken[0].change is None:
             raise BoardRefused(NOT_ALLOWED, f"{self.language.file.name} has no line that changes {path}")
         rule, fields = spoken
+        if isinstance(value, tuple):
+            await self._write_rows(path, rule, fields, value)
+            return
         declared = BOARD_SETTINGS.find(path)
         if declared is not None and isinstance(value, (int, float)) and not isinstance(value, bool):
             low, high = declared.low, declared.high
@@ -329,13 +373,94 @@ class DialectClient(LinkWork):
         self._wrote[path] = value
         await self.ask(self._written(path, rule.change.write, {**fields, "value": rule.to_wire(value)}))
 
+    async def _write_rows(self, path: str, rule: SettingLine, fields: Mapping[str, Value], value: Value) -> None:
+        """An array, row by row; the board takes it with the last of them."""
+        assert rule.change is not None
+        self._wrote[path] = value
+        rows = rule.to_rows(value)
+        for row, words in enumerate(rows or [NO_WORD]):
+            values = {**fields, ROW: row, ROWS: len(rows), "value": words}
+            await self.ask(self._written(path, rule.change.write, values))
+
+    def known(self, path: str) -> Value:
+        """The value of a setting as we wrote it last, else as the machine file has it."""
+        return self._wrote.get(path, self.parts.settings.get(path))
+
     # motions
 
-    def begun(self) -> int:
-        """A motion was accepted: returns the number by which its end will be reported."""
+    def next_motion(self) -> int:
+        """A number by which the end of a motion will be reported."""
         self._motions += 1
-        self._moving[self._motions] = self._looks + 1  # a look that began before may still have seen it standing
         return self._motions
+
+    def begun(self) -> int:
+        """A motion was accepted: returns the number by which its end will be reported, as soon as it stands."""
+        motion = self.next_motion()
+        self._moving[motion] = self._looks + 1  # a look that began before may still have seen it standing
+        return motion
+
+    async def stands(self) -> None:
+        """Wait until the board has come to stand after all that it was given so far.
+
+        Raises:
+            LinkLost: the board restarted, or the link went.
+        """
+        stood: asyncio.Future[None] = self._loop.create_future()
+        self._stand_waits.append((self._looks + 1, stood))
+        await stood
+
+    async def next_look(self) -> None:
+        """Wait for the next readings.
+
+        Raises:
+            LinkLost: the board restarted, or the link went.
+        """
+        looked: asyncio.Future[None] = self._loop.create_future()
+        self._look_waits.append(looked)
+        await looked
+
+    async def line(self, values: Mapping[str, float]) -> tuple[dict[str, Value], dict[str, float]]:
+        """One line of a path. Returns the fields of its answer, and those that the line said, as its digits have them.
+
+        Raises:
+            BoardRefused, LinkLost.
+        """
+        answer = await self.request("line", **values)
+        self._lines += 1
+        if isinstance(room := answer.get("room"), int):
+            self._note_room(room)
+        pattern = self.language.requests["line"].lines[-1]
+        said = pattern.read(pattern.write(values)) or {}
+        return answer, {name: value for name, value in said.items() if isinstance(value, float)}
+
+    def _note_room(self, room: int) -> None:
+        self.room, self._lines_then = room, self._lines
+        self._most_room = max(self._most_room, room)
+
+    @property
+    def room_left(self) -> int:
+        """How many lines more it takes now, as far as we know."""
+        return max(0, (self.room or 0) - (self._lines - self._lines_then))
+
+    @property
+    def lines_waiting(self) -> int:
+        """How many of our lines are not done yet, as far as we know."""
+        return self._most_room - self.room_left
+
+    @property
+    def board_time_s(self) -> float:
+        """The board's clock at the latest readings, s."""
+        return self._last_s or 0.0
+
+    def emit(self, what: str, **fields: Any) -> None:
+        """Something has happened that a board of the protocol would report by itself."""
+        self._events += 1
+        about: dict[str, Any] = {"boot": self.state.boot, "number": self._events, "time_s": self.board_time_s}
+        self._listeners.on_event(EventReport(**about, what=what, **fields))
+
+    def spawn(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
+        """Something that goes on as long as the link does."""
+        return self._spawn(work)
 
     # what arrives
 
@@ -421,7 +546,11 @@ class DialectClient(LinkWork):
             if all(len(records[name]) >= self._spoken_of.get(name, 0) for name in rules):
                 self._spoken_of |= {name: len(records[name]) for name in rules}
                 self._short_looks = 0
-                return [record for one in records.values() for record in one]
+                every = [record for one in records.values() for record in one]
+                for record in every:  # now, before another line of a path can be given
+                    if isinstance(room := record.get("room"), int):
+                        self._note_room(room)
+                return every
             self.quality.retries += 1
         self._short_looks += 1
         if self._short_looks >= SHORT_LOOKS:
@@ -439,8 +568,9 @@ class DialectClient(LinkWork):
         boot, halted = board.get("boot"), bool(board.get("halted"))
         if isinstance(boot, int) and boot != self.state.boot:
             self._new_state(State(boot, "ready"))
-            self._last_s = None
+            self._last_s = self.room = None
             self._moving.clear()
+            self._cut("", restarted=True)
             return
         guard = "" if (named := str(board.get("guard", ""))) == NO_WORD else named
         mode = "tripped" if guard else "halted" if halted else "ready"
@@ -458,7 +588,10 @@ class DialectClient(LinkWork):
         # one question after the other: where axes stand may have been answered before they stood still
         stood, self._stood = self._stood, look if board.get("moving") is False else None
         if self._stood is not None and stood is not None:
-            self._end_motions(stood, time_s)
+            self._end_motions(stood)
+        self.on_look()
+        looked, self._look_waits = self._look_waits, []
+        _let_go_on(looked)
 
     def _place(self, record: Mapping[str, Value], board: dict[str, Value]) -> None:
         """A record's values go to their channels.
@@ -502,22 +635,24 @@ class DialectClient(LinkWork):
         self._edges[name] = pressed, count
         self.values[f"inputs.{name}"], self.values[f"edges.{name}"] = float(pressed), float(count)
 
-    def _end_motions(self, look: int, time_s: float) -> None:
+    def _end_motions(self, look: int) -> None:
         where = {axis: self.values.get(f"axes.{axis}.mm") for axis in AXES}
         for motion in [motion for motion, first in self._moving.items() if first <= look]:
             del self._moving[motion]
-            self._events += 1
-            self._listeners.on_event(
-                EventReport(
-                    boot=self.state.boot,
-                    number=self._events,
-                    time_s=time_s,
-                    what="ended",
-                    motion=motion,
-                    how="done",
-                    position=where,
-                )
-            )
+            self.emit("ended", motion=motion, how="done", position=where)
+        stand = [stood for first, stood in self._stand_waits if first <= look]
+        self._stand_waits = [(first, stood) for first, stood in self._stand_waits if first > look]
+        _let_go_on(stand)
+
+    def _cut(self, why: str, restarted: bool) -> None:
+        """What moved does so no more, and whoever waits for its end waits in vain."""
+        self.on_cut(restarted)
+        waits = [*self._look_waits, *(stood for _, stood in self._stand_waits)]
+        self._look_waits, self._stand_waits = [], []
+        for wait in waits:
+            if not wait.done():
+                wait.set_exception(LinkLost(why or "the board restarted meanwhile"))
+                wait.exception()
 
     async def _switch_relays(self) -> None:
         """Where the board has no relay, we are it: once a look."""
@@ -547,6 +682,8 @@ class DialectClient(LinkWork):
     def _restarted(self) -> None:
         """It says by itself that it has started."""
         self._moving.clear()
+        self.room = None
+        self._cut("", restarted=True)
         self.relays.clear()
         if self._reply is not None and not self._reply.done():
             self._reply.set_exception(LinkLost("the board restarted meanwhile"))
@@ -555,6 +692,8 @@ class DialectClient(LinkWork):
         changed, self.state = state != self.state, state
         if state.mode != "ready":
             self.relays.clear()
+            if changed:
+                self._cut(state.why, restarted=False)
         if changed:
             self._listeners.on_state(state)
 
@@ -572,8 +711,15 @@ class DialectClient(LinkWork):
 
     def _fail_waiting(self, why: str) -> None:
         self.relays.clear()
+        self._cut(why, restarted=True)
         if self._reply is not None and not self._reply.done():
             self._reply.set_exception(LinkLost(why))
+
+
+def _let_go_on(waits: list[asyncio.Future[None]]) -> None:
+    for wait in waits:
+        if not wait.done():
+            wait.set_result(None)
 
 
 def _first_read(pattern: Pattern | None, lines: list[str]) -> dict[str, Value] | None:

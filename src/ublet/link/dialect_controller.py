@@ -13,6 +13,7 @@ from ublet.link.controller import Controller, UploadProgress
 from ublet.link.dialect_client import DialectClient, HostRelay
 from ublet.link.end import LinkEnd, LinkListeners, Speaker
 from ublet.link.errors import NOT_ALLOWED, SILENCE_UNTRIED, BoardRefused
+from ublet.link.host_programs import HostPrograms
 from ublet.link.replies import (
     AxisStatus,
     BlocksGone,
@@ -46,6 +47,7 @@ class DialectController:
         self._client = client
         self._at_start: tuple[int, dict[str, Value]] = (-1, {})
         self._stored: dict[str, Value] = {}
+        self._programs = HostPrograms(client)
 
     def can(self) -> frozenset[str]:
         """What its language describes."""
@@ -191,22 +193,22 @@ class DialectController:
     async def add(
         self, program: str, at: int, segments: Sequence[Segment], last: bool, park: Park | None = None
     ) -> ProgramReply:
-        """No dialect describes programs yet."""
-        raise self._lacks("runs no programs of motion")
+        """Give segments: they are followed from here, line by line."""
+        return await self._programs.add(program, at, segments, last, park)
 
     async def adjust(
         self, feed: float | None = None, flow: float | None = None, height_mm: float | None = None
     ) -> None:
-        """As programs."""
-        raise self._lacks("runs no programs of motion")
+        """Change the program that is under way: it acts on the lines that were not given yet."""
+        self._programs.adjust(feed, flow, height_mm)
 
     async def hold(self, held: bool) -> None:
-        """As programs."""
-        raise self._lacks("runs no programs of motion")
+        """Give no more lines of the program, or go on."""
+        self._programs.hold(held)
 
     async def stop(self) -> None:
-        """Stop whatever moves."""
-        await self._client.request("stop")
+        """Stop whatever moves; a print ends the line that it is at, and parks."""
+        await self._programs.stop()
 
     async def let_go(self) -> None:
         """No motor holds."""
@@ -270,6 +272,7 @@ class DialectController:
     async def all_off(self) -> None:
         """Motion stopped, heaters and fans off."""
         self._client.relays.clear()
+        await self._programs.abandon()
         for name in ("stop", "off"):
             if name in self._client.language.requests:
                 await self._client.request(name)

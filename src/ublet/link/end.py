@@ -113,10 +113,11 @@ class LinkWork:
         self._stop("closed")
         self.transport.close()
 
-    def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
+    def _spawn(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
         task = asyncio.get_running_loop().create_task(work)
         self._tasks.add(task)
         task.add_done_callback(self._ended)
+        return task
 
     def _ended(self, task: asyncio.Task[None]) -> None:
         self._tasks.discard(task)

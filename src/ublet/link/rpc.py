@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from typing import TypeVar
 
-from ublet.core.capabilities import ALL, STREAMED
+from ublet.core.capabilities import ALL, OF_PROGRAMS, STREAMED
 from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.streams import StreamKind
@@ -62,7 +62,7 @@ class RpcController:
         if about is None:
             return frozenset()
         able = ALL - STREAMED if about.can is None else frozenset(about.can)
-        return able | self.streams().keys()
+        return able | self.streams().keys() | (OF_PROGRAMS if "programs" in able else frozenset())
 
     async def _do(self, method: str, **params: object) -> None:
         await self._client.call(method, params)

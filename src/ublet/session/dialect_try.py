@@ -11,7 +11,7 @@ from typing import Any
 from ublet.core.capabilities import LACKING
 from ublet.core.catalogue import TRIALS
 from ublet.core.dialect.acts import part_in
-from ublet.core.dialect.language import Language
+from ublet.core.dialect.language import ROW, Language
 from ublet.core.dialect.parts import MachineParts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
@@ -189,6 +189,12 @@ async def _settings(client: DialectClient, note: Note) -> None:
         if spoken is None or spoken[0].ask.source in seen:
             continue
         seen.add(spoken[0].ask.source)
+        if spoken[0].in_rows:
+            array = await client.read_setting(path)
+            rows = spoken[0].to_rows(array)
+            words = f"{path}: {len(rows)} rows" if array is not None else "no value"
+            note(f"setting {path}", words, array is not None, spoken[0].ask.write({**spoken[1], ROW: 0}), rows)
+            continue
         ask = spoken[0].ask.write(spoken[1])
         try:
             came = await client.ask(ask, wants=spoken[0].answer)

@@ -37,6 +37,7 @@ class RequestKind:
 
 
 MOVED: Mapping[str, FieldKind] = {"seconds": NUMBER, "mm_s": NUMBER}
+SPEED: Mapping[str, FieldKind] = {"mm_s": NUMBER}
 REQUESTS: Mapping[str, RequestKind] = {
     "hold": RequestKind("hold a heater at a temperature", {"heater": PART, "celsius": NUMBER}),
     "cool": RequestKind("switch a heater off", {"heater": PART}),
@@ -52,6 +53,17 @@ REQUESTS: Mapping[str, RequestKind] = {
     "turn": RequestKind("turn one motor", {"motor": PART, "mm": NUMBER, "mm_s": NUMBER}, MOVED, False),
     "move": RequestKind("move an axis by a distance", {"axis": PART, "mm": NUMBER, "mm_s": NUMBER}, MOVED, False),
     "home": RequestKind("let an axis find its end", {"axis": PART}, {}, False),
+    "line": RequestKind(
+        "follow a straight line, by so much along each axis, pushing filament on the way, mm",
+        {**dict.fromkeys(("x", "y", "z", "filament", "mm_s", "mm_s2"), NUMBER)},
+        {"mm_s": NUMBER, "room": WHOLE},
+        False,
+    ),
+    "push": RequestKind("push filament, back when it is negative", {"mm": NUMBER, "mm_s": NUMBER}, SPEED, False),
+    "touch": RequestKind("move Z until the probe triggers", {"mm": NUMBER, "mm_s": NUMBER}, SPEED, False),
+    "lift": RequestKind(
+        "turn one motor of an axis that keeps its place", {"motor": PART, "mm": NUMBER, "mm_s": NUMBER}, SPEED, False
+    ),
     "stop": RequestKind("stop whatever moves", {}),
     "let-go": RequestKind("no motor holds any more", {}),
     "pin-down": RequestKind("the probe's pin down", {}),
@@ -70,6 +82,7 @@ READS: Mapping[str, FieldKind] = {
     "mm": NUMBER,
     "shift_mm": NUMBER,
     "moving": FLAG,
+    "room": WHOLE,
     "halted": FLAG,
     "boot": WHOLE,
     "time_s": NUMBER,
@@ -85,10 +98,10 @@ OF_PART: Mapping[str, frozenset[str]] = {
     "input": frozenset({"pressed", "edges"}),
     "axis": frozenset({"mm", "shift_mm", "why"}),
 }
-"""What a reading may say of a part that it names; without one it speaks of the board: moving, halted and why, the
-guard that tripped, boot, time_s.
+"""What a reading may say of a part that it names; without one it speaks of the board: moving, how many lines
+more of a path it takes now (room), halted and why, the guard that tripped, boot, time_s.
 """
-OF_BOARD = frozenset({"moving", "halted", "guard", "boot", "time_s", "why"})
+OF_BOARD = frozenset({"moving", "room", "halted", "guard", "boot", "time_s", "why"})
 
 NEEDS: Mapping[Capability, tuple[frozenset[str], frozenset[str]]] = {
     "heat": (
@@ -96,6 +109,17 @@ NEEDS: Mapping[Capability, tuple[frozenset[str], frozenset[str]]] = {
         frozenset({"sensor.celsius", "heater.duty", "heater.target_c"}),
     ),
     "motion": (frozenset({"turn", "move", "home", "stop", "let-go"}), frozenset({"axis.mm", "moving"})),
+    "programs": (frozenset({"move", "stop"}), frozenset({"axis.mm", "moving"})),
+    "filament": (frozenset({"push"}), frozenset()),
+    "lines": (frozenset({"line"}), frozenset({"room"})),
+    "touch": (frozenset({"touch"}), frozenset({"input.pressed"})),
     "probe": (frozenset({"pin-down", "pin-up"}), frozenset({"input.pressed"})),
 }
 """Requests and readings without which a capability is lacking."""
+
+NEEDS_SETTINGS: Mapping[Capability, tuple[str, ...]] = {
+    "mesh": ("mesh.heights_mm", "mesh.correction_mm", "mesh.follows", "mesh.from_x_mm", "mesh.to_x_mm"),
+    "advance": ("extruder.advance_s",),
+    "shaping": ("axes.x.shaper.kind", "axes.x.shaper.train"),
+}
+"""Settings without which one is."""

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import TypeVar
 
 from ublet.core.capabilities import Capability
-from ublet.core.dialect.acts import NEEDS, NO_WORD, OF_BOARD, OF_PART, PARTS, READS, REQUESTS, part_in
+from ublet.core.dialect.acts import NEEDS, NEEDS_SETTINGS, NO_WORD, OF_BOARD, OF_PART, PARTS, READS, REQUESTS, part_in
 from ublet.core.dialect.framing import Framing
 from ublet.core.dialect.pattern import DialectWords, FieldKind, LinePatternError, Pattern
 from ublet.core.dialect.schema import DialectFile, Reading, SettingRule
@@ -30,6 +30,15 @@ VALUE_KINDS = {
     ValueKind.FLAG: FieldKind.FLAG,
     ValueKind.TEXT: FieldKind.WORD,
 }
+ROW, ROWS = "row", "rows"
+"""Fields of a setting that is an array: which row a line carries, from 0, and how many there are."""
+
+ROW_BETWEEN = ","
+MOST_ROWS = 64
+
+MAY_LACK = frozenset({"low", "hysteresis", "mm_s", "mm_s2"})
+"""Fields of requests without which a line still says what is meant."""
+
 ANY_PATH = "path"
 """Field of a setting's path that stands for the whole of it."""
 
@@ -88,6 +97,27 @@ class SettingLine:
     change: Pattern | None
     ask_stored: Pattern | None
     way: str
+
+    @property
+    def in_rows(self) -> bool:
+        """Whether it is of arrays: a line carries one row."""
+        return any(one.name == ROW for one in self.answer.fields)
+
+    def to_rows(self, value: Value) -> list[str]:
+        """An array as words, one for each row; none where it is empty."""
+        rows = value if isinstance(value, tuple) else ()
+        nested = rows if rows and isinstance(rows[0], tuple) else (rows,) if rows else ()
+        return [ROW_BETWEEN.join(f"{number:.9g}" for number in row if isinstance(row, tuple)) for row in nested]
+
+    def from_rows(self, declared: Declaration | None, rows: Sequence[str]) -> Value:
+        """Words of rows as an array; None where they are none of the setting's."""
+        try:
+            numbers = tuple(tuple(float(word) for word in row.split(ROW_BETWEEN)) for row in rows)
+        except ValueError:
+            return None
+        if declared is None or len({len(row) for row in numbers}) > 1:
+            return None
+        return numbers if len(declared.shape) > 1 else numbers[0] if numbers else ()
 
     def to_wire(self, value: Value) -> Value:
         """A value as the board has it."""
@@ -149,13 +179,17 @@ class Language:
         """Requests and readings that are not described, by the capability that needs them."""
         said = {name for name, spoken in self.requests.items() if spoken.lines}
         reads = {name for one in self.readings.values() for name in one.fields}
-        return {
+        gaps = {
             capability: sorted([*(asks - said), *(f"reading {name}" for name in looks - reads)])
             for capability, (asks, looks) in NEEDS.items()
         }
+        for capability, paths in NEEDS_SETTINGS.items():
+            gaps[capability] = [f"setting {path}" for path in paths if self.setting_for(path) is None]
+        gaps["advance"] += gaps["lines"]
+        return gaps
 
     def can(self) -> frozenset[Capability]:
-        """Capabilities of which every request and reading is described."""
+        """Capabilities of which every request, reading and setting is described."""
         return frozenset(capability for capability, gaps in self._gaps.items() if not gaps)
 
     def missing(self) -> dict[Capability, list[str]]:
@@ -170,9 +204,11 @@ class Language:
 
     def _looked_up(self, path: str) -> tuple[SettingLine, dict[str, Value]] | None:
         declared = BOARD_SETTINGS.find(path)
-        if declared is None or declared.shape:
+        if declared is None:
             return None
         for rule in self.settings.values():
+            if rule.in_rows != bool(declared.shape):
+                continue
             fields = rule.path.read(path) if "{" in rule.path.source else ({} if rule.path.source == path else None)
             if fields is not None:
                 return rule, fields
@@ -218,7 +254,7 @@ class Language:
         made = [self._pattern(f"{key}.send", line, kind.fields) for line in _lines(file.send)]
         lines = tuple(line for line in made if line is not None)
         said = {one.name for line in lines for one in line.fields}
-        if lines and len(lines) == len(made) and (lacks := kind.fields.keys() - said - {"low", "hysteresis", "mm_s"}):
+        if lines and len(lines) == len(made) and (lacks := kind.fields.keys() - said - MAY_LACK):
             self._lacks(f"{key}.send", file.send, lacks, "Say there which part and which value is meant.")
         return Spoken(lines, self._pattern(f"{key}.reply", file.reply, kind.answer))
 
@@ -252,27 +288,35 @@ class Language:
         concrete = re.sub(r"\{(\w+)\}", lambda at: "x" if at[1] == "axis" else "a", file.path)
         declared = BOARD_SETTINGS.find(concrete)
         whole = any(one.name == ANY_PATH for one in path.fields)
-        if not whole and (declared is None or declared.shape):
-            what = "an array, which no line carries" if declared is not None else "a path that no board holds"
-            self._say.add(f"{key}.path", f"“{file.path}”: {what}", "a setting of docs/machine-file.md", "Correct it.")
+        if not whole and declared is None:
+            what = f"“{file.path}”: a path that no board holds"
+            self._say.add(f"{key}.path", what, "a setting of docs/machine-file.md", "Correct it.")
             return None
-        value = FieldKind.WORD if whole or declared is None else VALUE_KINDS[declared.kind]
+        in_rows = f"{{{ROW}}}" in file.reply + file.read
+        if not whole and declared is not None and in_rows != bool(declared.shape):
+            what = "an array" if declared.shape else "no array"
+            allowed = "lines with {row} for arrays, which carry one row each, and for nothing else"
+            self._say.add(f"{key}.reply", f"“{file.path}”, which is {what}", allowed, "Correct its lines.")
+            return None
+        value = FieldKind.WORD if whole or in_rows or declared is None else VALUE_KINDS[declared.kind]
         value = FieldKind.WHOLE if file.way == "power of two" else value
         fits = {"inverted": FieldKind.FLAG, "power of two": FieldKind.WHOLE}.get(file.way, value)
         if fits is not value:
             self._say.add(f"{key}.way", f"“{file.way}” of a {value}", f"a {fits}", "Leave it out.")
         fields = {one.name: kinds[one.name] for one in path.fields}
-        ask = self._pattern(f"{key}.read", file.read, fields)
-        answer = self._pattern(f"{key}.reply", file.reply, {**fields, "value": value})
-        change = self._pattern(f"{key}.write", file.write, {**fields, "value": value})
-        stored = self._pattern(f"{key}.stored", file.stored, fields)
+        row = {ROW: FieldKind.WHOLE} if in_rows else {}
+        rows = {ROW: FieldKind.WHOLE, ROWS: FieldKind.WHOLE} if in_rows else {}
+        ask = self._pattern(f"{key}.read", file.read, {**fields, **row})
+        answer = self._pattern(f"{key}.reply", file.reply, {**fields, **rows, "value": value})
+        change = self._pattern(f"{key}.write", file.write, {**fields, **rows, "value": value})
+        stored = self._pattern(f"{key}.stored", file.stored, {**fields, **row})
         if ask is None or answer is None:
             return None
         for what, pattern, wants in (
-            ("read", ask, set(fields)),
-            ("write", change, {*fields, "value"}),
-            ("stored", stored, set(fields)),
-            ("reply", answer, {"value"}),
+            ("read", ask, {*fields, *row}),
+            ("write", change, {*fields, *rows, "value"}),
+            ("stored", stored, {*fields, *row}),
+            ("reply", answer, {*rows, "value"}),
         ):
             lacks = wants - {one.name for one in pattern.fields} if pattern is not None else set()
             if pattern is not None and lacks:

@@ -102,7 +102,9 @@ class Reading(Part):
 
 
 class SettingRule(Part):
-    """A setting, or one of each part: {heater}, {axis} and so on stand for the part."""
+    """A setting, or one of each part: {heater}, {axis} and so on stand for the part. An array goes row by row: {row}
+    says which, from 0, {rows} how many there are (0: it is empty), and {value} has the row's numbers with commas.
+    """
 
     path: str = setting("Our path, for example heaters.{heater}.kp.")
     read: str = setting("Line that asks for the live value.")

@@ -294,6 +294,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         asks=lambda aim: True,
         lasts=_lasts,
-        uses=always("heat", "motion", "programs"),
+        uses=always("heat", "motion", "programs", "filament"),
     ),
 )

@@ -298,7 +298,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         asks=lambda aim: True,
-        uses=moving("programs", "heat"),
+        uses=moving("programs", "lines", "filament", "heat"),
         idle=lambda machine: "it is there for whoever wants to print",
         after="first layer",
     ),

@@ -203,6 +203,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=lambda result: "steps kept",
         asks=lambda aim: False,
         lasts=_lasts,
-        uses=moving("programs"),
+        uses=moving("programs", "lines", "filament"),
     ),
 )

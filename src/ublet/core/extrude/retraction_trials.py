@@ -162,7 +162,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         asks=lambda aim: True,
         lasts=_lasts,
-        uses=moving("programs", "heat"),
+        uses=moving("programs", "lines", "filament", "heat"),
         facts=facts("nozzle"),
         after="first layer",
     ),

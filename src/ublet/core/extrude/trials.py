@@ -295,6 +295,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         mends=True,
         asks=lambda aim: True,
         lasts=_lasts,
-        uses=always("heat", "motion", "programs"),
+        uses=always("heat", "motion", "programs", "filament"),
     ),
 )

@@ -101,6 +101,12 @@ class SweepMove:
         return 1000 * self.per_hz_m_s2 / (2 * math.pi) * (SWEEP_LEAD_S / 2 + 1 / (math.pi * self.from_hz))
 
 
+FEEDS, FLOWS = (0.1, 3.0), (0.2, 2.0)
+"""Shares of the speed and of the filament that may be asked for while a program runs."""
+
+MOST_NUDGED_MM = 2.0
+"""Largest nudge of a running program from its height."""
+
 SWEEP_LEAD_S = 0.8
 """A swing is led in and out for so long in all, s."""
 

@@ -278,7 +278,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         lasts=_lasts,
-        uses=lambda machine: ("heat", *moving("programs")(machine)),
+        uses=lambda machine: ("heat", *moving("programs", "lines", "filament")(machine)),
         idle=lambda machine: "a sweep does it better, where there is an accelerometer",
         asks=lambda aim: True,
         facts=facts("moved", "load"),

@@ -299,7 +299,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "probing may stay as slow as it is" if senses(machine) else NO_PROBE,
         lasts=_lasts,
-        uses=probing_uses,
+        uses=lambda machine: (*probing_uses(machine), "touch"),
         facts=facts("probe"),
     ),
 )
