@@ -26,6 +26,7 @@ from ublet.core.motion.program import (
     Program,
     Push,
     Segment,
+    SetAdvance,
     To,
     Warm,
     must_be_inside,
@@ -43,6 +44,7 @@ AHEAD_S, PIECE_S = 1.5, 0.75
 or ended on the way acts after it.
 """
 
+ADVANCE = "extruder.advance_s"
 NO_MM = 1e-4
 """Less is no way to go, mm: a line has no more digits."""
 
@@ -89,6 +91,8 @@ class HostRun:
     feed: float = 1.0
     flow: float = 1.0
     height_mm: float = 0.0
+    advance_s: float | None = None
+    """The live pressure advance, where the program has set its own, s."""
     parking: bool = False
     work: asyncio.Task[None] | None = None
     begun: asyncio.Future[float | None] | None = None
@@ -188,6 +192,7 @@ class HostPrograms:
         if run is not None:
             await self._quit(run)
             self._end(run, "stopped")
+            await self._put_back(run)
 
     # inside
 
@@ -233,7 +238,9 @@ class HostPrograms:
                 return "touches along Z only"
             case ProbeMove() if self._client.values.get("inputs.probe") is None:
                 return "has no reading of the probe's input"
-            case To() | Push() | Lift() | ProbeMove() | Dwell() | Warm():
+            case SetAdvance() if self._client.language.setting_for(ADVANCE) is None:
+                return f"speaks of no setting {ADVANCE}"
+            case To() | Push() | Lift() | ProbeMove() | Dwell() | Warm() | SetAdvance():
                 return ""
             case _:
                 return "has no line for that"
@@ -251,6 +258,7 @@ class HostPrograms:
                     run.more.clear()
                     await run.more.wait()
             await self._stands(run)
+            await self._put_back(run)
             self._end(run, "done")
         except BoardRefused as refusal:
             if run.begun is not None and not run.begun.done():
@@ -294,6 +302,8 @@ class HostPrograms:
                     await client.next_look()
             case Warm():
                 await self._wait_until_warm(segment)
+            case SetAdvance():
+                await self._set_advance(run, segment.seconds)
             case _:
                 raise _refused(f"{client.language.file.name} has no line for that")
         self._began(run, None)
@@ -371,6 +381,17 @@ class HostPrograms:
             return
         for axis in sorted(way, key=lambda axis: (axis == "z") != (way.get("z", 0.0) > 0)):
             await self._ask_to_move(run, "move", mm_s, axis=axis, mm=way[axis])
+
+    async def _set_advance(self, run: HostRun, seconds: float) -> None:
+        """The program's own pressure advance; what was live stands again at its end."""
+        if run.advance_s is None:
+            run.advance_s = number_or(await self._client.read_setting(ADVANCE), 0.0)
+        await self._client.write_setting(ADVANCE, seconds)
+
+    async def _put_back(self, run: HostRun) -> None:
+        if run.advance_s is not None:
+            advance_s, run.advance_s = run.advance_s, None
+            await self._client.write_setting(ADVANCE, advance_s)
 
     async def _wait_until_warm(self, segment: Warm) -> None:
         client = self._client
@@ -452,6 +473,7 @@ class HostPrograms:
             if "z" in run.where:
                 await self._go(run, To({"z": min(top, run.where["z"] + park.lift_mm)}, park.mm_s))
             await self._go(run, To({axis: mm for axis, mm in park.at.items() if axis in run.where}, park.mm_s))
+            await self._put_back(run)
         self._end(run, "stopped")
 
     async def _quit(self, run: HostRun) -> None:
