@@ -175,7 +175,7 @@ def test_what_shadows_the_file_is_settled_though_the_firmware_has_the_same_value
     async def work() -> None:
         async with spoken(tmp_path, "slate", "tern-280", store=True) as (session, simulated, _):
             differing = [row.path for row in session.shadowed()]
-            assert "heaters.hotend.kp" in differing and len(differing) == 5
+            assert "heaters.hotend.kp" in differing and len(differing) == 6
             count, _ = await session.settle_shadows(dict.fromkeys(differing, "file"))
             assert count == 5 and not session.shadowed()
             assert "heaters.hotend.kp" not in simulated.board.layers.store.values

@@ -252,6 +252,10 @@ class Guarding(Protocol):
         a silence is read after it.
         """
 
+    @property
+    def host_watches(self) -> tuple[str, ...]:
+        """Guards that the board lacks, and the host keeps for it."""
+
     def tripped(self) -> tuple[bool, str, float]:
         """Whether a guard has tripped or the board was halted, the guard's name, and the board time of that, s."""
 

@@ -11,6 +11,7 @@ from ublet.core.dialect.framing import LineCutter, WireLine
 from ublet.core.dialect.language import ROW, ROWS, Language, ReadingLine, SettingLine, literal
 from ublet.core.dialect.parts import AXES
 from ublet.core.dialect.pattern import Pattern
+from ublet.core.heat.drills import GUARDS_OF
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.firmware.board import SimulatedBoard
@@ -32,6 +33,7 @@ class DialectService(Service):
         super().__init__(board, clock_speed, seed, wire)
         self._language = language
         self._does = Requests(board).methods
+        board.heat.lacks = frozenset(own for name in language.guards_lacking() for own in GUARDS_OF[name])
         self._programs = itertools.count(1)
         self._rows: dict[str, list[str]] = {}  # of arrays that are on their way
         self._path = ""  # name of the program that the lines of a path make

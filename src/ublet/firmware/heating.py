@@ -70,6 +70,9 @@ class Heating:
             if drive.pid is not None and drive.target_c is not None:
                 drive.pid.gains = gains_from(live, name, drive.target_c)
 
+    lacks: frozenset[str] = frozenset()
+    """Guards that this firmware does not have."""
+
     def watch_anew(self) -> None:
         """Guards begin again."""
         self._guards = {name: HeaterGuard(name, self._sensor_of[name], TICK_S) for name in self.heaters}
@@ -153,7 +156,7 @@ class Heating:
             trip = self._guards[name].watch(
                 self._limits[name], ratios.get(sensor, 1.0), celsius, drive.duty, drive.target_c
             )
-            if trip is not None:
+            if trip is not None and trip.guard not in self.lacks:
                 yield trip
             self._drive(self.drives[name], celsius, self._limits[name].power_limit)
         for name, rule in self._fan_rules.items():

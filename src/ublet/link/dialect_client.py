@@ -18,6 +18,7 @@ from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.link.end import LinkListeners, LinkQuality, LinkWork, State, fault_words
 from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
+from ublet.link.host_guards import HostGuards, HostTrip
 from ublet.link.replies import EventReport, Hello, Sample
 from ublet.link.transport import Transport
 
@@ -40,6 +41,7 @@ FARTHEST_MM = 1e5
 """Readings beyond these are none of a machine: the link is ended."""
 
 LONGEST_SILENCE_S = 1e9
+WE_HALTED = "Ublet watches for this, since the board does not, and has halted it."
 
 
 @dataclass
@@ -67,6 +69,9 @@ class DialectClient(LinkWork):
         self.may_heat = listeners.may_heat
         self.on_cut: Callable[[bool], None] = lambda restarted: None
         self.on_look: Callable[[], None] = lambda: None
+        self._guards = HostGuards(language.guards_lacking(), parts, self.known)
+        self.tripped: HostTrip | None = None
+        """The guard of ours that has tripped, until it is released."""
         self.room: int | None = None
         """How many lines more of a path the board takes, as it said last; None: it has not said."""
         self._most_room = self._lines = self._lines_then = 0
@@ -126,6 +131,7 @@ class DialectClient(LinkWork):
             sample_period_s=READ_S,
             heartbeat_window_s=alive.window_s or LONGEST_SILENCE_S,
             switches_off=alive.window_s > 0,
+            host_guards=sorted(self.language.guards_lacking()),
             language=self.language.file.name,
             can=sorted(self.language.can()),
         )
@@ -568,17 +574,24 @@ class DialectClient(LinkWork):
         boot, halted = board.get("boot"), bool(board.get("halted"))
         if isinstance(boot, int) and boot != self.state.boot:
             self._new_state(State(boot, "ready"))
-            self._last_s = self.room = None
+            self._last_s = self.room = self.tripped = None
             self._moving.clear()
             self._cut("", restarted=True)
             return
         guard = "" if (named := str(board.get("guard", ""))) == NO_WORD else named
         mode = "tripped" if guard else "halted" if halted else "ready"
-        self._new_state(State(self.state.boot, mode, str(board.get("why", "")) if mode != "ready" else "", guard))
-        if all(value is None for value in self.values.values()):
-            return  # it has just started, and has read nothing yet
         seconds = board.get("time_s")
         time_s = float(seconds) if isinstance(seconds, (int, float)) else self._loop.time() - self._began
+        if mode == "ready" and self.tripped is None and (trip := self._guards.watch(time_s, self.values)):
+            self.tripped = trip
+            self._guards.forget()
+            self.halt()
+        why = str(board.get("why", "")) if mode != "ready" else ""
+        if self.tripped is not None:
+            mode, guard, why = "tripped", self.tripped.guard, f"{self.tripped.why} {WE_HALTED}"
+        self._new_state(State(self.state.boot, mode, why, guard))
+        if all(value is None for value in self.values.values()):
+            return  # it has just started, and has read nothing yet
         if self._last_s is not None and time_s <= self._last_s:
             return
         self._last_s, self._news = time_s, self._loop.time()

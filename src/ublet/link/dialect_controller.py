@@ -266,8 +266,9 @@ class DialectController:
         raise self._lacks("takes no images over its line")
 
     async def release(self) -> None:
-        """Leave halted."""
+        """Leave halted, or what a guard of ours has tripped."""
         await self._client.request("release")
+        self._client.tripped = None
 
     async def all_off(self) -> None:
         """Motion stopped, heaters and fans off."""

@@ -13,6 +13,7 @@ from ublet.core.dialect.acts import NEEDS, NEEDS_SETTINGS, NO_WORD, OF_BOARD, OF
 from ublet.core.dialect.framing import Framing
 from ublet.core.dialect.pattern import DialectWords, FieldKind, LinePatternError, Pattern
 from ublet.core.dialect.schema import DialectFile, Reading, SettingRule
+from ublet.core.heat.drills import DRIFT, NO_RISE, OVER_MAXIMUM, SENSOR_ENDS
 from ublet.core.machine.check import parse_toml, validate
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.lines import key_lines, line_of
@@ -191,6 +192,12 @@ class Language:
     def can(self) -> frozenset[Capability]:
         """Capabilities of which every request, reading and setting is described."""
         return frozenset(capability for capability, gaps in self._gaps.items() if not gaps)
+
+    def guards_lacking(self) -> frozenset[str]:
+        """Guards that the board does not keep by itself."""
+        own = self.file.guards
+        has = {SENSOR_ENDS: own.sensor_ends, OVER_MAXIMUM: own.over_maximum, NO_RISE: own.no_rise, DRIFT: own.drift}
+        return frozenset(name for name, there in has.items() if not there)
 
     def missing(self) -> dict[Capability, list[str]]:
         """What is not described of each capability that is lacking."""

@@ -85,6 +85,17 @@ class Alive(Part):
     )
 
 
+class BoardGuards(Part):
+    """Guards that the board keeps by itself: it switches off, whoever is linked. Ublet watches for those that it lacks,
+    as long as it runs and the line holds.
+    """
+
+    over_maximum: bool = setting("Too hot, by the heater's maximum.", default=False)
+    sensor_ends: bool = setting("A sensor that is open, shorted or colder than any room.", default=False)
+    no_rise: bool = setting("A heater that does not get warmer at full power.", default=False)
+    drift: bool = setting("A heater that leaves the target that it had reached.", default=False)
+
+
 class Request(Part):
     """Lines that ask for one thing, and the line that answers before the reply ends."""
 
@@ -133,6 +144,7 @@ class DialectFile(Part):
     halt: Halt
     alive: Alive
     layers: Layers = Layers(store="")
+    guards: BoardGuards = BoardGuards()
     requests: dict[Name, Request]
     readings: dict[Name, Reading]
     settings: dict[Name, SettingRule] = setting("Settings that the board has.", default={})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +14,17 @@ from ublet.core.settings import Value
 
 RAIL_S = 1.0
 """An open or shorted sensor, a cold one, or one over the maximum must trip within this, s."""
+
+SENSOR_ENDS, OVER_MAXIMUM, NO_RISE, DRIFT = "sensor ends", "over maximum", "no rise", "drift"
+"""Guards that the host can keep for a board that lacks them; an open sensor and a shorted one look alike from there."""
+
+GUARDS_OF: Mapping[str, tuple[str, ...]] = {
+    SENSOR_ENDS: ("sensor open", "sensor shorted", "under minimum"),
+    OVER_MAXIMUM: (OVER_MAXIMUM,),
+    NO_RISE: (NO_RISE,),
+    DRIFT: (DRIFT,),
+}
+"""What a board calls its own guards of that kind."""
 
 SLACK_S = 1.5
 """Added to a guard's own window for its readings, s."""

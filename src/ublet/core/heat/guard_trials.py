@@ -12,7 +12,9 @@ from ublet.core.acts import MakeFault
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.drills import (
+    GUARDS_OF,
     LEAST_HEAT_UP_C,
+    OVER_MAXIMUM,
     RAIL_S,
     Allowance,
     Drill,
@@ -106,6 +108,11 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     left = "" if bench.guards.simulated else " The drills that could harm a real machine were left out."
     slowest = max(drilled.seconds for drilled in done)
     why = f"{len(done)} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
+    if ours := bench.guards.host_watches:
+        why += (
+            f" The board has no guard of its own for {' and '.join(ours)}: Ublet watches instead. While Ublet does not "
+            "run, or its line is cut, nobody does."
+        )
     made_of = [
         f"For “{drilled.name}” {drilled.allowed_s:.1f} s are allowed: {drilled.allowed}."
         for drilled in done
@@ -151,7 +158,13 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drill
         peak = now if peak is None else max(peak, now if now is not None else peak)
     await bench.guards.release()
     await bench.clock.rest(REST_S)
-    return Drilled(drill.name, seconds, guard, peak, allowed.seconds, allowed.words, drill.guards)
+    return Drilled(drill.name, seconds, guard, peak, allowed.seconds, allowed.words, expected_of(bench, drill.guards))
+
+
+def expected_of(bench: Bench, guards: tuple[str, ...]) -> tuple[str, ...]:
+    """The guards that may notice it: the host has one name for what a board tells apart."""
+    ours = (name for name in bench.guards.host_watches if set(GUARDS_OF[name]) & set(guards))
+    return tuple(dict.fromkeys((*guards, *ours)))
 
 
 async def _over_maximum(bench: Bench, name: str, heater: Heater) -> Drilled:
@@ -161,7 +174,7 @@ async def _over_maximum(bench: Bench, name: str, heater: Heater) -> Drilled:
         seconds, guard = await _wait_for_trip(bench, 10.0)
     await bench.guards.release()
     await bench.clock.rest(REST_S)
-    return _by_window("over maximum", seconds, guard, RAIL_S + bench.clock.news_s, "over maximum")
+    return _by_window(OVER_MAXIMUM, seconds, guard, RAIL_S + bench.clock.news_s, OVER_MAXIMUM)
 
 
 async def _link_cut(bench: Bench, name: str, heater: Heater) -> Drilled:

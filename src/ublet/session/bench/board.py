@@ -135,6 +135,12 @@ class LinkGuards:
         about = self._connection.about
         return about.language if about is not None else ""
 
+    @property
+    def host_watches(self) -> tuple[str, ...]:
+        """Guards that the host keeps for the board."""
+        about = self._connection.about
+        return tuple(about.host_guards) if about is not None else ()
+
     def tripped(self) -> tuple[bool, str, float]:
         """Whether it tripped; the time is that of the first sample in which nothing was driven any more."""
         state = self._connection.state
