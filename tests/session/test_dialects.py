@@ -210,7 +210,7 @@ def test_moss_has_no_store_and_the_file_keeps_what_was_saved(tmp_path: Path) -> 
             assert "kp = 0.0712" in session.document.text
             assert simulated.board.layers.store.values.get("heaters.hotend.kp") != 0.0712
             simulated.board.reset()
-            await asyncio.sleep(3)
+            await asyncio.sleep(8)
             layer = session.connection.layers["heaters.hotend.kp"]
             assert layer.live != 0.0712 and layer.stored is None, "its power went, and the app has read it anew"
 

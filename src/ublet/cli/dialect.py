@@ -30,6 +30,7 @@ dialect_app = typer.Typer(help="A line language of a board, described in a file.
 app.add_typer(dialect_app, name="dialect", rich_help_panel=FIRMWARE, short_help="Check a dialect file, or try it.")
 
 PortOption = Annotated[str, typer.Option(help="Serial port, or socket://HOST:PORT.")]
+OwnBaudOption = Annotated[int | None, typer.Option(help="Speed of the line; left out: the machine file's.")]
 BaudOption = Annotated[int, typer.Option(help="Speed of the line.")]
 
 
@@ -96,7 +97,7 @@ def try_(
     ] = None,
     moves: Annotated[bool, typer.Option("--moves", help="Move each axis by 1 mm and back.")] = False,
     heats: Annotated[bool, typer.Option("--heats", help="Warm a heater to 50 °C, then say nothing.")] = False,
-    baud: BaudOption = BAUD,
+    baud: OwnBaudOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Go through a dialect like a newcomer: first what only asks; with --moves and --heats what moves or warms a
@@ -105,8 +106,12 @@ def try_(
     go_through(file, port, machine, moves, heats, baud, as_json)
 
 
-def go_through(file: str, port: str, machine: Path | None, moves: bool, heats: bool, baud: int, as_json: bool) -> None:
-    """Go through a dialect at a board, and end the command; `conform --dialect` is the same with everything."""
+def go_through(
+    file: str, port: str, machine: Path | None, moves: bool, heats: bool, baud: int | None, as_json: bool
+) -> None:
+    """Go through a dialect at a board, and end the command; `conform --dialect` is the same with everything. baud: as
+    the machine file says where it is left out.
+    """
     from ublet.core.dialect.parts import MachineParts, parts_of
     from ublet.link.transport import open_transport
     from ublet.session.dialect_try import DialectTrial, TriedLine, try_dialect, words_for
@@ -121,7 +126,8 @@ def go_through(file: str, port: str, machine: Path | None, moves: bool, heats: b
             say(f"      {line.understood}", flush=True)
 
     async def work() -> DialectTrial:
-        transport = await open_transport(port, baud)
+        speed = baud or (declared.board.baud if declared is not None else BAUD)
+        transport = await open_transport(port, speed)
         try:
             return await try_dialect(language, transport, parts, moves, heats, show)
         finally:

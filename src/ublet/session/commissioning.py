@@ -157,9 +157,14 @@ class Commissioning:
         entry = self._session.ledger.concluded(spec.name, spec.subject(usual_parameters(spec, heater).model_dump()))
         ways = entry.result.remedies if entry is not None else ()
         for way in ways:
-            if isinstance(way, GoTo) and (name := way.trial or _first_trial(way.station)):
+            if isinstance(way, GoTo) and (name := way.trial or self._trial_of(way.station)):
                 return (await self._try(TRIALS[name], way.heater)).visits < MOST_VISITS
         return ended.visits < 2
+
+    def _trial_of(self, station: str) -> str:
+        """Which of a station's trials is to be done; empty: it has none."""
+        named = next((one for one in ROUTE if one.name == station), None)
+        return standings(self._session)[station].trial if named is not None and named.trials else ""
 
     async def _try(self, spec: TrialSpec, heater: str, most: int | None = None) -> TrialDone:
         session = self._session
@@ -205,10 +210,6 @@ class Commissioning:
             if abs(now[what] - before) > 1e-9
         ]
         return rows
-
-
-def _first_trial(station: str) -> str:
-    return next((one.trials[0] for one in ROUTE if one.name == station and one.trials), "")
 
 
 def commission(

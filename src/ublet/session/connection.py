@@ -14,7 +14,7 @@ from ublet.core.settings import Value
 from ublet.link.baud import PortOpener
 from ublet.link.controller import Controller
 from ublet.link.end import LinkEnd, LinkListeners, Speaker, State
-from ublet.link.errors import BoardRefused, Garbled, LinkLost
+from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import Block, Message
 from ublet.link.replies import EventReport, Hello, On, RunningImage, Sample, SettingLayers
 from ublet.link.rpc import speak_protocol
@@ -43,6 +43,10 @@ class Break(StrEnum):
 
 BreakListener = Callable[[Break, str], None]
 """Told what broke, and why in a sentence."""
+
+
+MOST_KEPT = 4096
+"""Bytes of a greeting that are kept, to see what may have said them."""
 
 
 class Connection:
@@ -80,6 +84,8 @@ class Connection:
         self.ended: dict[int, EventReport] = {}  # how motions ended, by their numbers
         self.broken: list[BreakListener] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
+        self.likely: Callable[[bytes], str] = lambda came: ""
+        """What speaks like that, as a sentence: asked when something answers in another language."""
         self.may_heat: Callable[[float], str] = lambda celsius: ""  # see LinkListeners; asked where no protocol vouches
         self._gone = asyncio.Event()
         self._reading = asyncio.Event()
@@ -166,11 +172,24 @@ class Connection:
             lambda celsius: self.may_heat(celsius),
         )
         client, controller = self._speak(transport, listeners)
+        take, came = transport.received, bytearray()
+
+        def taken(data: bytes) -> None:
+            came.extend(data[: MOST_KEPT - len(came)])
+            take(data)
+
+        transport.received = taken
         try:
             await client.hello()
+        except (LinkLost, Malformed) as error:
+            client.close()
+            if not isinstance(error, Garbled) and (words := self.likely(bytes(came))):
+                raise type(error)(f"{error}. {words}") from error
+            raise
         except BaseException:
             client.close()
             raise
+        transport.received = take
         return client, controller
 
     async def _try_rates(self, garbled: Garbled) -> tuple[LinkEnd, Controller]:

@@ -147,6 +147,9 @@ async def try_dialect(
     return trial
 
 
+STARTS, STARTS_S = 5, 0.3
+"""A board that has just started has read nothing yet: it is asked so often more, after so many s."""
+
 Note = Callable[[str, str, bool, str, list[str]], None]
 
 
@@ -155,6 +158,11 @@ async def _readings(client: DialectClient, note: Note) -> None:
     language = client.language
     for ask in dict.fromkeys(one.ask for one in language.readings.values() if one.ask):
         came = await client.ask(ask)
+        for _ in range(STARTS):
+            if came:
+                break
+            await asyncio.sleep(STARTS_S)
+            came = await client.ask(ask)
         unread = list(came)
         records: list[dict[str, Value]] = []
         for one in language.readings.values():

@@ -6,8 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ublet.core.dialect.framing import LineCutter
 from ublet.core.dialect.language import Language, check_dialect
-from ublet.core.machine.problem import Problem
+from ublet.core.machine.problem import Problem, short
 from ublet.session.document import DocumentError, read_text
 from ublet.session.library import DATA, own_folder
 
@@ -68,3 +69,24 @@ def dialect_named(name: str, folder: Path) -> Language:
     if one.language is None:
         raise DialectError(one.sentences)
     return one.language
+
+
+def likely_words(came: bytes, folder: Path, spoken: str) -> str:
+    """Which known language may have said these bytes, as a sentence that names what matched; empty: none. spoken: the
+    one that was spoken to it; empty: the protocol.
+    """
+    if spoken and b'"jsonrpc"' in came:
+        return "It speaks Ublet's own protocol: open it without a dialect."
+    matched: list[tuple[int, str, str, str]] = []
+    for name, one in dialects_for(folder).items():
+        language = one.language
+        if language is None or language.file.name == spoken:
+            continue
+        lines = [language.framing.read_board(raw) for raw in LineCutter(language.file.line.longest).feed(came + b"\n")]
+        read = [(line.text, key) for line in lines if line and (key := language.meaning(line.text, of_host=False))]
+        if read:
+            matched.append((len(read), name, *read[0]))
+    if not matched:
+        return ""
+    words = [f"{name} (“{short(text)}” is its {key})" for _, name, text, key in sorted(matched, reverse=True)]
+    return f"It may speak {', or '.join(words)}: name it with --dialect, or in the machine file, [board] dialect."

@@ -67,6 +67,7 @@ class Session:
         self.runner = Runner(self.connection, self.barred)
         self.silence = Silence(self.connection, self.ledger, lambda: self.runner.running is not None, self._drilling)
         self.connection.may_heat = self.silence.refusal
+        self.connection.likely = self._likely
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()
         self._kept_at: dict[str, str] = {}
@@ -128,6 +129,12 @@ class Session:
 
         speak = speak_dialect(language, parts_of(self.document.machine))
         return Connection(opener, speak, lambda path: language.setting_for(path) is not None)
+
+    def _likely(self, came: bytes) -> str:
+        from ublet.session.dialects import likely_words
+
+        spoken = self.language.file.name if self.language is not None else ""
+        return likely_words(came, self.document.path.parent, spoken)
 
     def _drilling(self) -> bool:
         """Whether the running trial lets guards trip on purpose."""

@@ -17,6 +17,9 @@ from ublet.session.layers import rows
 from ublet.session.picture import PictureError
 from ublet.session.session import Session
 
+CANNOT = "cannot"
+"""Figure of a trial that the linked board lacks something for."""
+
 
 def standings(session: Session) -> Mapping[str, StationState]:
     """All stations by name."""
@@ -143,6 +146,10 @@ def _tried(session: Session, station: Station) -> StationState:
         if name not in checks and not idle[name]
         for heater in TRIALS[name].heaters(machine) or (None,)
     ]
+    if all(standing.figure == CANNOT for standing in states):
+        # what this machine need not do, as a rule, is what is left where the board cannot do the rest
+        instead = [_of_trial(_trial_standing(session, name, None), name, None) for name, words in idle.items() if words]
+        states = [standing for standing in instead if standing.figure != CANNOT] or states
     for state in ("failed", "stale", "open"):
         wanted = [standing for standing in states if standing.state == state]
         if wanted:
@@ -164,7 +171,7 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
     if entry is None:
         lacking = lacking_words(TRIALS[name].uses(session.document.machine), session.connection.can)
         missing = bool(lacking) and session.connection.linked
-        return StationState("waiting", "cannot", lacking) if missing else StationState("open")
+        return StationState("waiting", CANNOT, lacking) if missing else StationState("open")
     if entry.result.outcome != "proven":
         return StationState("failed", "failed", entry.result.why)
     if reasons := session.presence.reasons(entry.rests):

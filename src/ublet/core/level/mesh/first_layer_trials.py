@@ -432,7 +432,8 @@ async def _concluded(
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "", again)
     if unresolved:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
-        why = f"{nudged} the patches ask for ({left}) is below what inspection resolves: leave it.{nothing}{notes}"
+        do = "leave it" if outcome == "proven" else "too few of them are good to call it done; print again"
+        why = f"{nudged} the patches ask for ({left}) is below what inspection resolves: {do}.{nothing}{notes}"
         begin = () if outcome == "proven" else (StartAgain("begin nearer to what the patches ask for"),)
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "", begin)
     why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {left}, {side_words(fitted.wanted_mm)}."
