@@ -19,7 +19,9 @@ MOSS = DATA / "dialects" / "moss.toml"
 
 def test_the_known_ones_are_listed_and_a_faulty_file_says_where(tmp_path: Path) -> None:
     listed = json.loads(ublet("dialects", "--json").stdout)["dialects"]
-    assert {row["name"]: row["can"] for row in listed}["moss"] == ["heat", "motion", "probe"]
+    assert {row["name"]: row["can"] for row in listed}["moss"] == sorted(
+        ["heat", "motion", "programs", "filament", "probe", "mesh", "shaping"]
+    )
     assert "moss, plain words" in ublet("dialect", "check", str(MOSS)).stdout
     text = MOSS.read_text(encoding="utf-8")
     faulty = tmp_path / "faulty.toml"
@@ -62,7 +64,7 @@ def test_a_dialect_is_gone_through_at_a_board(board: Board) -> None:
     } <= steps.keys()
     assert "refused until it is released" in steps["halt"]["understood"]
     assert steps["a line that is none"]["understood"].startswith("refused: what is “xyzzy 0”")
-    assert report["switches_off"] is True and "first-layer" in report["trials_lost"]
+    assert report["switches_off"] is True and "resonance" in report["trials_lost"]
     assert steps["greeting"]["came"][0].startswith("slate board=larch-6")
 
 

@@ -5,57 +5,24 @@ from __future__ import annotations
 import ast
 import asyncio
 import shutil
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import asynccontextmanager
 from pathlib import Path
 
 import pytest
 
 import ublet
 from tests.conftest import virtually
-from ublet.core.dialect.language import Language, check_dialect
+from tests.session.spoken import BOTH, client_of, spoken
+from ublet.core.acts import MakeFault
+from ublet.core.dialect.language import check_dialect
 from ublet.core.run import Option, Proposal
 from ublet.link.dialect_client import DialectClient
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.dialects import DialectError, dialect_named, dialects_for
-from ublet.session.headless import Looking, execute, on_scenario
+from ublet.session.headless import execute
 from ublet.session.jogging import to_the_end
 from ublet.session.library import DATA
 from ublet.session.orders import order_for
 from ublet.session.session import Session
-from ublet.simulated import SimulatedMachine
-
-BOTH = ("moss", "slate")
-Work = Callable[[Session, SimulatedMachine, Looking], Awaitable[None]]
-
-
-@asynccontextmanager
-async def spoken(
-    folder: Path, dialect: str | Language, machine: str = "wren-180", link: str = "", store: bool = False
-) -> AsyncIterator[tuple[Session, SimulatedMachine, Looking]]:
-    """A session in a dialect with a shipped machine; link: lines of the scenario's table of that name."""
-    language = dialect if isinstance(dialect, Language) else dialect_named(dialect, folder)
-    for name in ("machines", "scenarios"):
-        shutil.copytree(DATA / name, folder / name, dirs_exist_ok=True)
-    scenario = folder / "scenarios" / f"{machine}.toml"
-    text = scenario.read_text(encoding="utf-8")
-    if link:
-        assert "[link]\n" in text
-        scenario.write_text(text.replace("[link]\n", f"[link]\n{link}\n"), encoding="utf-8")
-    file = folder / "machine.toml"
-    if not file.exists():
-        shutil.copy(folder / "machines" / f"{machine}.toml", file)
-    kept = folder / "board.store" if store else None
-    async with on_scenario(scenario, file, 1, lambda progress: None, kept, language) as (session, watcher):
-        assert watcher.simulated is not None
-        await session.connection.first_readings()
-        yield session, watcher.simulated, watcher
-
-
-def client_of(session: Session) -> DialectClient:
-    client = session.connection.client
-    assert isinstance(client, DialectClient)
-    return client
 
 
 @pytest.mark.parametrize(("dialect", "machine"), [("moss", "tern-280"), ("slate", "wren-180")])
@@ -120,6 +87,8 @@ def test_guards_are_drilled_and_a_silent_line_switches_off(tmp_path: Path, diale
             assert done.outcome == "proven", done.report["why"]
             drills = {row["subject"]["drill"] for row in done.report["findings"]}
             assert "link-cut" in drills and "sensor-pulled-out" in drills
+            ours = "no guard of its own for drift and no rise: Ublet watches instead" in done.report["why"]
+            assert ours == (dialect == "moss")
 
     virtually(work)
 
@@ -141,6 +110,55 @@ def test_a_board_that_stays_on_in_silence_fails_the_drill(tmp_path: Path) -> Non
                 await session.connection.controller.target("hotend", 120.0)
             tuned = await execute(order_for("hotend-control", [], False, False), session, watcher)
             assert tuned.outcome == "proven", tuned.report["why"]
+
+    virtually(work)
+
+
+def test_a_board_without_guards_is_halted_by_the_host(tmp_path: Path) -> None:
+    """Nothing on this board watches its heaters: each fault is seen in the readings, and halts it."""
+    text = (DATA / "dialects" / "moss.toml").read_text(encoding="utf-8")
+    language, _ = check_dialect(text.replace("over_maximum = true\nsensor_ends = true\n", ""))
+    assert language is not None and len(language.guards_lacking()) == 4
+
+    async def work() -> None:
+        async with spoken(tmp_path, language) as (session, simulated, watcher):
+            done = await execute(order_for("guards-drill", [], False, False), session, watcher)
+            assert done.outcome == "proven", done.report["why"]
+            assert "no guard of its own for drift and no rise and over maximum and sensor ends" in done.report["why"]
+            noticed = {row["subject"]["drill"]: row for row in done.report["findings"] if row["unit"] == "s"}
+            assert all(row["value"] <= row["limit"] for row in noticed.values()) and len(noticed) >= 3
+            await session.connection.controller.target("hotend", 60.0)
+            await asyncio.sleep(5)
+            simulated.hands.perform(MakeFault("sensor-out", "hotend"))
+            await asyncio.sleep(2)
+            state = session.connection.state
+            assert state.mode == "tripped" and state.guard == "sensor ends"
+            assert "does not read while the hotend heats" in state.why and "has halted it" in state.why
+            assert simulated.board.mode == "halted" and simulated.board.heat.drives["hotend"].target_c is None
+            simulated.hands.perform(MakeFault("sensor-back", "hotend"))
+            await session.connection.controller.release()
+            await asyncio.sleep(1)
+            assert session.connection.state.mode == "ready"
+
+    virtually(work)
+
+
+@pytest.mark.parametrize(("spoke", "opened"), [("slate", "moss"), ("moss", ""), ("", "slate")])
+def test_what_speaks_another_language_is_named_by_what_it_said(tmp_path: Path, spoke: str, opened: str) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, spoke) as (session, _, _):
+            await session.connection.close()
+            language = dialect_named(opened, tmp_path) if opened else None
+            other = Session(
+                Path(shutil.copy(session.document.path, tmp_path / "other.toml")),
+                session.connection.opener,
+                language=language,
+            )
+            with pytest.raises(LinkLost) as lost:
+                await other.connection.connect()
+            expected = f"It may speak {spoke} (“" if spoke else "It speaks Ublet's own protocol"
+            assert expected in str(lost.value), str(lost.value)
+            await other.close()
 
     virtually(work)
 
@@ -177,7 +195,7 @@ def test_what_shadows_the_file_is_settled_though_the_firmware_has_the_same_value
             differing = [row.path for row in session.shadowed()]
             assert "heaters.hotend.kp" in differing and len(differing) == 6
             count, _ = await session.settle_shadows(dict.fromkeys(differing, "file"))
-            assert count == 5 and not session.shadowed()
+            assert count == 6 and not session.shadowed()
             assert "heaters.hotend.kp" not in simulated.board.layers.store.values
 
     virtually(work)
@@ -332,8 +350,8 @@ def test_a_board_that_restarts_in_the_middle_is_noticed(tmp_path: Path) -> None:
 def test_a_trial_that_needs_more_than_the_language_has_is_not_begun(tmp_path: Path) -> None:
     async def work() -> None:
         async with spoken(tmp_path, "moss") as (session, _, watcher):
-            done = await execute(order_for("speed-limits", [], False, False), session, watcher)
-            assert done.outcome == "failed" and "runs no programs of motion" in done.report["why"]
+            done = await execute(order_for("resonance", [], False, False), session, watcher)
+            assert done.outcome == "failed" and "cannot run the sine motion that a sweep needs" in done.report["why"]
 
     virtually(work)
 

@@ -486,8 +486,9 @@ class DialectClient(LinkWork):
         self._talk("<", text)
         if rules.comment and text.startswith(rules.comment):
             return
-        if language.start is not None and language.start.read(text) is not None:
-            self._restarted()
+        if language.start is not None and (started := language.start.read(text)) is not None:
+            if started.get("boot", -1) != self.state.boot:  # else a look has shown it already
+                self._restarted()
         elif language.patience is not None and language.patience.read(text) is not None:
             self._patience = True
         elif language.again is not None and language.again.read(text) is not None:

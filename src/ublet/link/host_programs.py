@@ -39,7 +39,7 @@ from ublet.link.replies import CappedSegment, ProgramReply
 ROOM = 64
 """Segments that are taken from a program before they are done."""
 
-AHEAD_S, PIECE_S = 1.5, 0.75
+AHEAD_S, PIECE_S = 0.6, 0.3
 """So much motion waits on the board at most, and in so long pieces a line is given, s: whatever is held, nudged, slowed
 or ended on the way acts after it.
 """
@@ -91,6 +91,8 @@ class HostRun:
     feed: float = 1.0
     flow: float = 1.0
     height_mm: float = 0.0
+    nudged_mm: float = 0.0
+    """How much of its height the lines that were given have."""
     advance_s: float | None = None
     """The live pressure advance, where the program has set its own, s."""
     parking: bool = False
@@ -265,6 +267,7 @@ class HostPrograms:
                 self._run = None
                 run.begun.set_exception(refusal)
             else:
+                await self._client.next_look()  # a board that was halted refuses, too: then this ends there
                 self._end(run, "refused", str(refusal))
 
     async def _unless_held(self, run: HostRun) -> None:
@@ -313,7 +316,7 @@ class HostPrograms:
     async def _give_lines(self, run: HostRun, number: int, segment: To | Push) -> None:
         """A straight line in pieces, each given as soon as there is room for it and little enough waits."""
         client = self._client
-        target = {axis: mm + (run.height_mm if axis == "z" else 0.0) for axis, mm in _at(segment).items()}
+        target = self._target(run, segment)
         way = {axis: mm - run.where[axis] for axis, mm in target.items()}
         length = math.hypot(*way.values()) if any(abs(mm) > NO_MM for mm in way.values()) else abs(segment.filament)
         if length < NO_MM:
@@ -327,6 +330,9 @@ class HostPrograms:
             await self._unless_held(run)
             mm_s = segment.mm_s * run.feed
             values = dict.fromkeys(AXES, 0.0)
+            if "z" in target and run.height_mm != run.nudged_mm:  # nudged since the segment was begun
+                target["z"] += run.height_mm - run.nudged_mm
+                run.nudged_mm = run.height_mm
             for axis, mm in target.items():
                 values[axis] = (mm - way[axis] * (1 - piece / pieces)) - run.where[axis]
             values |= {"filament": segment.filament * run.flow / pieces, "mm_s": mm_s}
@@ -337,6 +343,17 @@ class HostPrograms:
             run.where = {axis: mm + said.get(axis, 0.0) for axis, mm in run.where.items()}
             run.ahead.append(_Given(length / pieces / speed, number, segment.place if piece == 1 else ""))
             self._began(run, speed if speed < mm_s * (1 - 1e-6) else None)
+
+    def _target(self, run: HostRun, segment: To | Push) -> dict[str, float]:
+        """Where a segment ends, with what the program was nudged by since its last one."""
+        target = dict(segment.at) if isinstance(segment, To) else {}
+        if "z" in target:
+            target["z"] += run.height_mm
+        elif target and "z" in run.where:
+            target["z"] = run.where["z"] + run.height_mm - run.nudged_mm
+        if target:
+            run.nudged_mm = run.height_mm
+        return target
 
     def _looked(self) -> None:
         """A look said how many lines wait: the first of them is under way."""
@@ -371,7 +388,7 @@ class HostPrograms:
 
     async def _go(self, run: HostRun, segment: To) -> None:
         """Straight where a line says so, else axis by axis: up first, down last, so that nothing is dragged along."""
-        target = {axis: mm + (run.height_mm if axis == "z" else 0.0) for axis, mm in segment.at.items()}
+        target = self._target(run, segment)
         way = {axis: mm - run.where[axis] for axis, mm in target.items() if abs(mm - run.where[axis]) > NO_MM}
         mm_s = segment.mm_s * run.feed
         if "line" in self._client.language.requests and (way or segment.filament):
@@ -467,7 +484,7 @@ class HostPrograms:
         with contextlib.suppress(BoardRefused):
             await self._client.stands()
             run.ahead.clear()
-            run.where = self._standing()
+            run.where, run.height_mm, run.nudged_mm = self._standing(), 0.0, 0.0  # it counts from where it is now
             self._emit(run, "parking")
             top = number_or(self._client.known("axes.z.maximum_mm"), math.inf)
             if "z" in run.where:
@@ -514,10 +531,6 @@ class HostPrograms:
 
     def _emit(self, run: HostRun, what: str, **fields: object) -> None:
         self._client.emit(what, motion=run.motion, program=run.name, **fields)
-
-
-def _at(segment: To | Push) -> Mapping[str, float]:
-    return segment.at if isinstance(segment, To) else {}
 
 
 def _refused(why: str) -> BoardRefused:
