@@ -72,7 +72,7 @@ PARTS: Mapping[str, BenchPart] = {
     "flood": lambda folder, quick: flood(folder / "ledger", 1 if quick else 5),
     "route": lambda folder, quick: whole_route(1 if quick else 5),
     "coverage": lambda folder, quick: coverage(2 if quick else 24),
-    "dialects": lambda folder, quick: dialects(1 if quick else 3),
+    "dialects": lambda folder, quick: dialects(1 if quick else 3, 3 if quick else 20),
     "diagonals": lambda folder, quick: diagonals(4 if quick else 50),
     "extruders": lambda folder, quick: extruders(8 if quick else 50),
     "flows": lambda folder, quick: flows(2 if quick else 50),

@@ -186,6 +186,7 @@ class HostPrograms:
             return
         run.parking = True
         await self._quit(run)
+        self._emit(run, "parking")
         run.work = self._client.spawn(self._park(run, run.park))
 
     async def abandon(self) -> None:
@@ -485,7 +486,6 @@ class HostPrograms:
             await self._client.stands()
             run.ahead.clear()
             run.where, run.height_mm, run.nudged_mm = self._standing(), 0.0, 0.0  # it counts from where it is now
-            self._emit(run, "parking")
             top = number_or(self._client.known("axes.z.maximum_mm"), math.inf)
             if "z" in run.where:
                 await self._go(run, To({"z": min(top, run.where["z"] + park.lift_mm)}, park.mm_s))

@@ -24,7 +24,7 @@ from ublet.core.settings import thawed
 from ublet.core.trial import TrialSpec
 from ublet.firmware.clock import run_virtually
 from ublet.session.document import Document
-from ublet.session.headless import Looking, on_scenario
+from ublet.session.headless import Looking, on_scenario, with_truth
 from ublet.session.next_step import NO_STEP, NextStep, next_step
 from ublet.session.report import trial_json
 from ublet.session.session import Session
@@ -178,7 +178,7 @@ class Commissioning:
         number = rounds.last.number
         entry = session.ledger.run(number) if number is not None else None
         report = trial_json(spec.name, rounds.result, rounds.machine_s, entry.rests if entry else (), number)
-        ended.report = self._watcher.with_truth(report, spec, usual_parameters(spec, heater))
+        ended.report = with_truth(report, rounds.truth)
         return ended
 
     def _show(self, station: str) -> None:

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import shutil
 import tempfile
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import AsyncExitStack, asynccontextmanager
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -81,11 +81,7 @@ class Looking:
 
     def with_truth(self, report: dict[str, Any], spec: TrialSpec, parameters: Part) -> dict[str, Any]:
         """A report with the truth of every finding that has one."""
-        if self._truth is not None:
-            ids = {finding["id"] for finding in report["findings"]}
-            truths = self._truth(spec, parameters)
-            report["truth"] = {id: value for id, value in truths.items() if id in ids}
-        return report
+        return with_truth(report, self._truth(spec, parameters)) if self._truth is not None else report
 
     async def answer(self, question: Question) -> str:
         if self._answers_after_s:
@@ -174,6 +170,13 @@ async def run_on_port(
         return await execute(order, session, Looking(answering, on_progress))
 
     return await until_interrupted(work(), session.close)
+
+
+def with_truth(report: dict[str, Any], truths: Mapping[str, float]) -> dict[str, Any]:
+    """A report with the truths of its findings."""
+    ids = {finding["id"] for finding in report["findings"]}
+    report["truth"] = {id: value for id, value in truths.items() if id in ids}
+    return report
 
 
 def run_on_scenario(

@@ -5,6 +5,7 @@ recommended.
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ublet.core.level.warmth import WarmUp, cooling, wanted
@@ -35,6 +36,8 @@ class Rounds:
     last: EnteredRun
     count: int
     machine_s: float
+    truth: Mapping[str, float]
+    """Of the newest run's findings, by their ids: as things were before what it proposes was kept."""
 
     @property
     def result(self) -> TrialResult:
@@ -57,12 +60,12 @@ async def until_proven(
         entered = await session.run(spec, aim, watcher)
         count += 1
         machine_s += entered.ran.duration_s
-        result = entered.ran.result
+        result, truth = entered.ran.result, watcher.truth(spec, aim)
         proven, choice = result.outcome == "proven", result.choice
         if choice is not None and choice.proposals:
             await session.keep(choice, entered.number, spec.station)
         if proven or choice is None or not choice.proposals or count >= (most or MOST_ROUNDS):
-            return Rounds(entered, count, machine_s)
+            return Rounds(entered, count, machine_s, truth)
 
 
 async def until_fit(session: Session, spec: TrialSpec, heater: str | None = None) -> None:

@@ -66,6 +66,8 @@ class MotorTruth:
         runs strongly; else only as far as quietly.
         """
         strong = self.holds_to_mm_s(amps, force_n)
+        if not quiet_to_mm_s:
+            return strong  # it never runs quietly
         quiet = self.holds_to_mm_s(amps * self.quiet_fraction, force_n)
         return strong if quiet >= min(quiet_to_mm_s, strong) else quiet
 

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Literal
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import Capability
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import TRIES, LossPattern, inward, keeps_count, loss_directions, pattern_s
 from ublet.core.motion.homing_moves import (
@@ -315,6 +316,11 @@ def _current_lasts(machine: MachineFile, aim: DriverCurrentParameters, times: Tr
     return _tries_s(machine, aim.axis, CURRENT_TRIES, times)
 
 
+def _uses(machine: MachineFile) -> tuple[Capability, ...]:
+    """Where axes share motors both go at once: moves one after the other would not load them as the worst case does."""
+    return moving("programs", *(("lines",) if machine.machine.layout.shared else ()))(machine)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "speed-limits",
@@ -329,7 +335,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="speed-limits",
         lasts=_speed_lasts,
         mends=True,
-        uses=moving("programs"),
+        uses=_uses,
     ),
     TrialSpec(
         "driver-current",
@@ -343,6 +349,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="driver-current",
         lasts=_current_lasts,
         mends=True,
-        uses=moving("programs"),
+        uses=_uses,
     ),
 )

@@ -145,6 +145,10 @@ class PortBench(StationBench):
                 text.append(f"  {self.session.silence.words()}\n", Ink.dim if self.session.silence.tried else Ink.focus)
             else:
                 text.append("! does not switch off by itself when nobody talks: stay at the machine\n", Ink.stop)
+            for words in from_here(connection.can):
+                text.append(f"  {words}\n", Ink.dim)
+            if about.host_guards:
+                text.append(f"! Ublet watches for {', '.join(about.host_guards)}: the board does not\n", Ink.focus)
         else:
             text.append(f", image of {image.machine}\n" if image else "\n", Ink.text)
         for name, value, good in (
@@ -156,3 +160,11 @@ class PortBench(StationBench):
             text.append(f"  {name:<22}", Ink.dim)
             text.append(f"{value:>8}\n", f"bold {Ink.focus}" if good else f"bold {Ink.stop}")
         return text
+
+
+def from_here(can: frozenset[str]) -> list[str]:
+    """What the host does for a board whose language lacks it, a line each."""
+    if "programs" not in can:
+        return []
+    words = [] if "lines" in can else ["moves one by one, each waited for; nothing is printed"]
+    return words if "touch" in can else [*words, "touches by watching the probe in short steps: exact, and slow"]
