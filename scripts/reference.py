@@ -115,8 +115,17 @@ A motor is named as in `x.motors.a`, or `extruder.motor`.
 - **Readings are asked for** ten times a second, as fast as the line allows. A reply that lacks a line which came
   before is asked for again: a part that is not spoken of is not one that is off. Without checksums a spoilt digit is
   a reading.
-- **Ends of motions** are seen in `moving`. There are no programs, no streams and no images over a dialect yet: trials
-  that need them say so before anything moves.
+- **Ends of motions** are seen in `moving`. There are no streams and no images over a dialect: trials that need them say
+  so before anything moves, and *resonance* offers the printed tower.
+- **Programs** are made here. With `[requests.line]` and a reading of `{{room}}` (how many lines more the board takes) a
+  path is given ahead, with at most 0.6 s of it waiting, so that the board joins the lines at an even pace: such a board
+  prints. A nudge, another speed, a hold or the end act behind what waits; a print that ends early lifts and parks.
+  Without such lines every move is waited for, axis by axis, up first and down last: nothing is printed, and what needs
+  two axes at once is not begun. `[requests.push]` pushes filament alone.
+- **Touches** come by `[requests.touch]`, and the place is read where it stands. Without it the probe's input is
+  watched: down in steps of 0.2 mm, again from 0.1 mm above in steps of 0.05, then of 0.005; 5 to 20 s a touch, as
+  exact as one at the lowest speed. How touches depend on speed is then no question.
+- **Arrays** (a mesh, the train of a shaper) go row by row, by lines with `{{row}}` and `{{rows}}`.
 - **Relay.** Without `[requests.relay]` the host switches by `[requests.drive]` at each reading: some 0.1 s later than a
   board would, which counts as delay of the plant.
 - **Settings** of which the language does not speak stay as the machine file says; what is kept of them is saved there.
@@ -132,6 +141,9 @@ A motor is named as in `x.motors.a`, or `extruder.motor`.
   --heats` warms a heater to 50 °C, says nothing, and looks; so does the guards' drill. Until the drill was done in the
   board's language, nothing above 60 °C is held. Where a board stays on, that needs your word for a session
   (`--watched`), and nothing but a trial holds it.
+- `[guards]` says which guards the board keeps by itself. For the others Ublet watches the readings (a sensor of a
+  driven heater that does not read for 0.5 s, a temperature above the maximum, no rise at full power, drift) and halts
+  the board; *guards* and *port and link* name them. While Ublet does not run, or its line is cut, nobody watches.
 
 """
 

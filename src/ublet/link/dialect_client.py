@@ -205,7 +205,8 @@ class DialectClient(LinkWork):
     def _written(self, name: str, write: Any, values: Mapping[str, Value]) -> str:
         try:
             line: str = write(values)
-        except (LinePatternError, KeyError) as error:
+            line.encode(self.language.file.line.encoding)
+        except (LinePatternError, KeyError, UnicodeEncodeError) as error:
             raise BoardRefused(NOT_ALLOWED, f"{name} cannot be said in {self.language.file.name}: {error}") from error
         if len(line) > self.language.file.line.longest:
             raise BoardRefused(

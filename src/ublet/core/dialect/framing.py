@@ -71,7 +71,7 @@ class Framing:
         return rules if rules is not None and rules.replies else None
 
     def _ended(self, body: str, rules: SumRules | None) -> bytes:
-        data = body.encode("utf-8")
+        data = body.encode(self._rules.encoding, "replace")
         if rules is not None:
             data += f"{rules.mark}{_digits(rules, checksum(data, rules))}".encode()
         return data + ENDS[self._rules.end]
@@ -84,7 +84,7 @@ class Framing:
             if not mark or digits.strip() != _digits(rules, checksum(line, rules)).encode():
                 return None
         try:
-            text = line.decode("utf-8")
+            text = line.decode(self._rules.encoding)
         except UnicodeDecodeError:
             return None
         return text if text.isprintable() else None

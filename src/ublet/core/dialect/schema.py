@@ -28,6 +28,7 @@ class LineRules(Part):
     """
 
     end: Literal["lf", "cr", "crlf"] = setting("End of a line; a board's lines may end in any of them.", default="lf")
+    encoding: Literal["utf-8", "latin-1", "ascii"] = setting("How letters become bytes.", default="utf-8")
     longest: int = setting("Longest line, its end left out.", unit="characters", low=8, high=4096, default=120)
     comment: str = setting(
         "Mark with which the board begins lines for people; they are passed over.", default="", zero="none"
