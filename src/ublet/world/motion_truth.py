@@ -53,7 +53,8 @@ def travel_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         declared = axis_of(machine, axis)
         switch = scenario.switches.get(str(declared.homing.endstop))
         if switch is not None:
-            end = declared.maximum_mm if declared.homing.end == "high" else declared.minimum_mm
+            key = "maximum_mm" if declared.homing.end == "high" else "minimum_mm"
+            end = number_in_force(scenario, f"axes.{axis}.{key}", getattr(declared, key))
             truths[f"{declared.homing.end}.{axis}"] = switch.at_mm
             truths[f"zero_to_corner.{axis}"] = end - switch.at_mm
     return truths
@@ -74,7 +75,11 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
             for key in FEED_AND_ACCELERATION
         )
         # a commanded speed is so many times faster in truth
-        real = {axis: _declared_steps(machine, axis) / ratios[f"steps_per_mm.{axis}"] for axis in axes}
+        steps = {
+            axis: number_in_force(scenario, f"axes.{axis}.steps_per_mm", _declared_steps(machine, axis))
+            for axis in axes
+        }
+        real = {axis: steps[axis] / ratios[f"steps_per_mm.{axis}"] for axis in axes}
         amps = min(motor.run_a for axis in axes for motor in axis_of(machine, axis).motors.values())
 
         def spare(speed: float, hard: float, current: float) -> float:

@@ -225,11 +225,11 @@ def guards_text(
 def language_text(session: Session, about: Hello) -> Text:
     """What is known of the guards of a board whose language is described in a file."""
     text = Text(f"\nthe board speaks {about.language}: ", Ink.dim)
+    if about.host_guards:
+        text.append(f"Ublet watches for {' and '.join(about.host_guards)}, which the board does not\n", Ink.focus)
+        text.append("  while Ublet does not run, or its line is cut, nobody watches for that\n  ", Ink.focus)
     if not about.switches_off:
         return text.append("it does not switch off when nobody talks to it\n", Ink.stop)
-    if about.host_guards:
-        text.append(f"Ublet watches for {', '.join(about.host_guards)}, which the board does not: ", Ink.focus)
-        text.append("while Ublet does not run, nobody does\n  ", Ink.focus)
     style = Ink.good if session.silence.tried else Ink.focus
     text.append(f"off after {about.heartbeat_window_s:g} s of silence\n", Ink.dim)
     return text.append(f"  {session.silence.words()}\n", style)
