@@ -189,7 +189,7 @@ def test_a_halt_ends_it_where_it_is_and_a_restart_is_noticed(tmp_path: Path) -> 
     virtually(work)
 
 
-@pytest.mark.parametrize("ends", ["done", "stopped"])
+@pytest.mark.parametrize("ends", ["done", "stopped", "halted"])
 def test_the_programs_own_pressure_advance_is_put_back(tmp_path: Path, ends: str) -> None:
     async def work() -> None:
         async with spoken(tmp_path, "slate") as (session, simulated, _):
@@ -202,8 +202,26 @@ def test_the_programs_own_pressure_advance_is_put_back(tmp_path: Path, ends: str
             assert simulated.board.layers.live["extruder.advance_s"] == pytest.approx(0.08)
             if ends == "stopped":
                 await run.stop()
-            assert (await going).how == ends
+            elif ends == "halted":
+                connection.halt()
+            assert (await going).how == ("done" if ends == "done" else "stopped")
+            await asyncio.sleep(1)
             assert simulated.board.layers.live["extruder.advance_s"] == pytest.approx(0.031)
+
+    virtually(work)
+
+
+def test_a_print_that_the_board_refuses_lifts_and_parks(tmp_path: Path) -> None:
+    """It gets cold on the way: the board takes no line with filament any more."""
+
+    async def work() -> None:
+        async with spoken(tmp_path, "slate") as (session, _, _):
+            connection = await homed(session)
+            pushes = [To({"x": 60.0 + at, "y": 60.0}, 20.0) for at in range(5)]
+            program = Program("cold", [*pushes, To({"x": 80.0}, 20.0, 0.5), *pushes])
+            ended = await ProgramRun(connection, planned(connection, program, STEPS_PER_S), PARK).run()
+            assert ended.how == "refused" and "°C" in ended.why
+            assert standing(connection) == {"x": 20.0, "y": 20.0, "z": pytest.approx(22.0)}
 
     virtually(work)
 

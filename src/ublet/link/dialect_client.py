@@ -729,6 +729,7 @@ class DialectClient(LinkWork):
         self._cut(why, restarted=True)
         if self._reply is not None and not self._reply.done():
             self._reply.set_exception(LinkLost(why))
+            self._reply.exception()  # it may be that nobody waits for it any more
 
 
 def _let_go_on(waits: list[asyncio.Future[None]]) -> None:

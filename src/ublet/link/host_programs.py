@@ -186,8 +186,7 @@ class HostPrograms:
             return
         run.parking = True
         await self._quit(run)
-        self._emit(run, "parking")
-        run.work = self._client.spawn(self._park(run, run.park))
+        run.work = self._client.spawn(self._end_early(run, "stopped"))
 
     async def abandon(self) -> None:
         """It ends here, wherever it is: whoever asks switches everything off, or stops the board."""
@@ -269,7 +268,7 @@ class HostPrograms:
                 run.begun.set_exception(refusal)
             else:
                 await self._client.next_look()  # a board that was halted refuses, too: then this ends there
-                self._end(run, "refused", str(refusal))
+                await self._end_early(run, "refused", str(refusal))
 
     async def _unless_held(self, run: HostRun) -> None:
         if not run.goes_on.is_set():
@@ -407,9 +406,11 @@ class HostPrograms:
         await self._client.write_setting(ADVANCE, seconds)
 
     async def _put_back(self, run: HostRun) -> None:
+        """The pressure advance that was live before."""
         if run.advance_s is not None:
             advance_s, run.advance_s = run.advance_s, None
-            await self._client.write_setting(ADVANCE, advance_s)
+            with contextlib.suppress(BoardRefused):
+                await self._client.write_setting(ADVANCE, advance_s)
 
     async def _wait_until_warm(self, segment: Warm) -> None:
         client = self._client
@@ -480,18 +481,24 @@ class HostPrograms:
 
     # ends
 
-    async def _park(self, run: HostRun, park: Park) -> None:
-        """Lift, and go to the place where a print that ended early leaves the nozzle."""
+    async def _end_early(self, run: HostRun, how: str, why: str = "") -> None:
+        """A print lifts, and goes to the place where one that ended early leaves the nozzle; then it has ended."""
+        run.parking, park = True, run.park
         with contextlib.suppress(BoardRefused):
-            await self._client.stands()
-            run.ahead.clear()
-            run.where, run.height_mm, run.nudged_mm = self._standing(), 0.0, 0.0  # it counts from where it is now
-            top = number_or(self._client.known("axes.z.maximum_mm"), math.inf)
-            if "z" in run.where:
-                await self._go(run, To({"z": min(top, run.where["z"] + park.lift_mm)}, park.mm_s))
-            await self._go(run, To({axis: mm for axis, mm in park.at.items() if axis in run.where}, park.mm_s))
+            if park is not None and run.where:
+                self._emit(run, "parking")
+                await self._go_to_park(run, park)
             await self._put_back(run)
-        self._end(run, "stopped")
+        self._end(run, how, why)
+
+    async def _go_to_park(self, run: HostRun, park: Park) -> None:
+        await self._client.stands()
+        run.ahead.clear()
+        run.where, run.height_mm, run.nudged_mm = self._standing(), 0.0, 0.0  # it counts from where it is now
+        top = number_or(self._client.known("axes.z.maximum_mm"), math.inf)
+        if "z" in run.where:
+            await self._go(run, To({"z": min(top, run.where["z"] + park.lift_mm)}, park.mm_s))
+        await self._go(run, To({axis: mm for axis, mm in park.at.items() if axis in run.where}, park.mm_s))
 
     async def _quit(self, run: HostRun) -> None:
         """No more lines are given."""
@@ -512,6 +519,7 @@ class HostPrograms:
             self._began(run, None)
         else:
             self._end(run, "stopped")
+            self._client.spawn(self._put_back(run))
 
     def _end(self, run: HostRun, how: str, why: str = "") -> None:
         if self._run is not run:
