@@ -121,7 +121,7 @@ def test_what_a_program_may_not_do_is_refused_before_anything_is_said(tmp_path: 
             before = [message for _, message in connection.talk]
             for segments, why in (
                 ([To({"x": 1000.0}, 20.0)], "would end at X 1000.00 mm: allowed"),
-                ([To({"x": 50.0}, 20.0)] * 65, "no room for so many"),
+                ([To({"x": 50.0}, 20.0)] * 65, "65 segments: room for 64 now"),
                 ([ProbeMove({"x": 5.0}, 2.0)], "touches along Z only"),
             ):
                 with pytest.raises(BoardRefused, match=why):

@@ -577,6 +577,7 @@ class DialectClient(LinkWork):
         if isinstance(boot, int) and boot != self.state.boot:
             self._new_state(State(boot, "ready"))
             self._last_s = self.room = self.tripped = None
+            self._guards.forget()
             self._moving.clear()
             self._cut("", restarted=True)
             return
@@ -587,7 +588,8 @@ class DialectClient(LinkWork):
         if mode == "ready" and self.tripped is None and (trip := self._guards.watch(time_s, self.values)):
             self.tripped = trip
             self._guards.forget()
-            self.halt()
+        if mode == "ready" and self.tripped is not None:
+            self.halt()  # again at each look, until it is
         why = str(board.get("why", "")) if mode != "ready" else ""
         if self.tripped is not None:
             mode, guard, why = "tripped", self.tripped.guard, f"{self.tripped.why} {WE_HALTED}"

@@ -32,12 +32,12 @@ class HostTrip:
 
 @dataclass
 class _Watched:
-    """What is remembered of one heater: since when its sensor is silent, how it climbs at full power, since when it is
+    """What is remembered of one heater: since when its sensor is silent, how it warms at full power, since when it is
     away from a target that it had reached.
     """
 
     silent_since_s: float | None = None
-    climb: deque[tuple[float, float]] = field(default_factory=deque)
+    heat_up: deque[tuple[float, float]] = field(default_factory=deque)
     target_c: float | None = None
     reached: bool = False
     away_since_s: float | None = None
@@ -102,15 +102,15 @@ class HostGuards:
         full = duty >= FULL_POWER * self._limit(heater, "power_limit", 1.0)
         near = target is not None and celsius > target - self._limit(heater, "guards.drift_c", 15.0)
         if not full or near:
-            state.climb.clear()
+            state.heat_up.clear()
             return None
         window_s, least_c = self._limit(heater, "guards.rise_window_s", 20.0), self._limit(heater, "guards.rise_c", 4.0)
-        state.climb.append((time_s, celsius))
-        if time_s - state.climb[0][0] < window_s:
+        state.heat_up.append((time_s, celsius))
+        if time_s - state.heat_up[0][0] < window_s:
             return None
-        while len(state.climb) > 1 and time_s - state.climb[1][0] >= window_s:
-            state.climb.popleft()
-        rise = celsius - state.climb[0][1]
+        while len(state.heat_up) > 1 and time_s - state.heat_up[1][0] >= window_s:
+            state.heat_up.popleft()
+        rise = celsius - state.heat_up[0][1]
         if rise >= least_c:
             return None
         words = f"At full power the {heater} rose by {rise:.1f} °C in {window_s:g} s: {least_c:g} are needed."

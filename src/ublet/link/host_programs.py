@@ -40,8 +40,8 @@ ROOM = 64
 """Segments that are taken from a program before they are done."""
 
 AHEAD_S, PIECE_S = 0.6, 0.3
-"""So much motion waits on the board at most, and in so long pieces a line is given, s: whatever is held, nudged, slowed
-or ended on the way acts after it.
+"""The most motion that waits on the board, and the pieces in which a line is given, s: whatever is held, nudged, slowed
+or ended on the way acts after that.
 """
 
 ADVANCE = "extruder.advance_s"
@@ -126,8 +126,9 @@ class HostPrograms:
             raise _refused("something moves: wait for its end")
         if at != taken or (run is not None and (run.last or run.parking)):
             raise _refused(f"segment {at} of “{name}” is not the next one")
-        if len(segments) > ROOM - (len(run.waiting) if run is not None else 0):
-            raise _refused(f"{len(segments)} segments: no room for so many now")
+        room = ROOM - (len(run.waiting) if run is not None else 0)
+        if len(segments) > room:
+            raise _refused(f"{len(segments)} segments: room for {room} now")
         start = dict(run.promised) if run is not None else self._standing()
         self._must_be_possible(name, segments, start)
         if run is None:

@@ -54,7 +54,7 @@ REQUESTS: Mapping[str, RequestKind] = {
     "move": RequestKind("move an axis by a distance", {"axis": PART, "mm": NUMBER, "mm_s": NUMBER}, MOVED, False),
     "home": RequestKind("let an axis find its end", {"axis": PART}, {}, False),
     "line": RequestKind(
-        "follow a straight line, by so much along each axis, pushing filament on the way, mm",
+        "follow a straight line by distances along the axes, mm, pushing filament on the way",
         {**dict.fromkeys(("x", "y", "z", "filament", "mm_s", "mm_s2"), NUMBER)},
         {"mm_s": NUMBER, "room": WHOLE},
         False,

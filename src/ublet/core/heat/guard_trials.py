@@ -162,7 +162,7 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drill
 
 
 def expected_of(bench: Bench, guards: tuple[str, ...]) -> tuple[str, ...]:
-    """The guards that may notice it: the host has one name for what a board tells apart."""
+    """The guards that may notice it: the host has one name for what a board has two for."""
     ours = (name for name in bench.guards.host_watches if set(GUARDS_OF[name]) & set(guards))
     return tuple(dict.fromkeys((*guards, *ours)))
 
