@@ -70,5 +70,6 @@ def always(*uses: Capability) -> Uses:
 def lacking_words(uses: Iterable[Capability], can: Iterable[str]) -> str:
     """What a board lacks of what is needed, as a sentence's end; empty: nothing."""
     there = set(can)
-    missing = [LACKING[use] for use in uses if use not in there]
+    implied = OF_PROGRAMS if "programs" not in there else frozenset()
+    missing = [LACKING[use] for use in uses if use not in there and use not in implied]
     return f"this board {' and '.join(missing)}" if missing else ""
