@@ -11,6 +11,7 @@ import pytest
 from typer.testing import CliRunner
 
 from tests.conftest import Onlooker, Rig, machine_text, tern, tern_scenario, virtually
+from tests.session.spoken import spoken
 from ublet.cli import app
 from ublet.core.catalogue import TRIALS
 from ublet.core.evidence import Dependency
@@ -20,9 +21,12 @@ from ublet.core.route import ROUTE
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Opening
+from ublet.session.headless import execute
+from ublet.session.orders import order_for
 from ublet.session.record import Offline
 from ublet.session.saving import now
 from ublet.session.stale import StaleError, Supposed, stale_runs, supposed, to_redo
+from ublet.tui.trial.redo import WhatIf, made_stale_line
 
 
 def test_a_supposed_setting_makes_stale_exactly_what_rests_on_it_and_nothing_is_entered(tmp_path: Path) -> None:
@@ -178,3 +182,22 @@ def test_the_command_lists_what_is_stale_and_what_to_do_again(tmp_path: Path) ->
     assert "to do again, in this order" in words and "nozzle" in words
     wrong = runner.invoke(app, ["stale", str(files[0]), "--if", "nozle"])
     assert wrong.exit_code == 2 and "Did you mean nozzle" in wrong.stderr
+
+
+def test_a_keep_says_in_a_line_what_it_makes_stale(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "") as (session, _, watcher):
+            for name in ("directions", "homing", "steps-per-mm"):
+                assert (await execute(order_for(name, [], False, False), session, watcher)).outcome == "proven"
+            path, beds = "axes.x.steps_per_mm", "heaters.bed.kp"
+            steps, what_if = session.live(path), WhatIf(session)
+            assert isinstance(steps, float)
+            for setting, after, line in (
+                (path, steps * 1.01, "▲ makes stale: homing, steps per mm\n"),
+                (path, steps, ""),
+                (beds, 0.123, ""),
+            ):
+                proposal = Proposal(setting, session.live(setting), after, "", "")
+                assert made_stale_line(what_if.of_option(Option("x", "", (proposal,), {}))).plain == line
+
+    virtually(work)
