@@ -13,6 +13,9 @@ ELSEWHERE = (
 )
 """What the second window says."""
 
+READS_ONLY = "another window has this machine open: this one only reads"
+"""And why it is not linked."""
+
 
 class Hold:
     """The hold on a machine: a lock on a file beside its own, let go when the program ends, whatever ends it. A place

@@ -167,7 +167,7 @@ class UbletApp(Host):
         return bool(await self.push_screen_wait(MendScreen(faulty)))
 
     async def _opened(self, session: Session) -> None:
-        from ublet.session.holding import ELSEWHERE, Hold
+        from ublet.session.holding import ELSEWHERE, READS_ONLY, Hold
         from ublet.session.logbook import keep_log
         from ublet.session.places import preferences_path, remember
         from ublet.session.preferences import Kept
@@ -182,6 +182,7 @@ class UbletApp(Host):
         session.hold = Hold(self.file)
         if session.hold.elsewhere:
             session.say_once(ELSEWHERE)
+            session.connection.why = READS_ONLY
             self.set_interval(LOOKS_FOR_HOLD_S, self._take_over)
         else:
             session.connection.keep()
