@@ -80,7 +80,11 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
             for axis in axes
         }
         real = {axis: steps[axis] / ratios[f"steps_per_mm.{axis}"] for axis in axes}
-        amps = min(motor.run_a for axis in axes for motor in axis_of(machine, axis).motors.values())
+        amps = min(
+            number_in_force(scenario, f"axes.{axis}.motors.{name}.run_a", motor.run_a)
+            for axis in axes
+            for name, motor in axis_of(machine, axis).motors.items()
+        )
 
         def spare(speed: float, hard: float, current: float) -> float:
             """Force left over, N, at so many times the feeds and accelerations, in the worst direction."""
