@@ -60,11 +60,13 @@ async def until_proven(
         entered = await session.run(spec, aim, watcher)
         count += 1
         machine_s += entered.ran.duration_s
-        result, truth = entered.ran.result, watcher.truth(spec, aim)
+        result = entered.ran.result
         proven, choice = result.outcome == "proven", result.choice
+        last = proven or choice is None or not choice.proposals or count >= (most or MOST_ROUNDS)
+        truth = watcher.truth(spec, aim) if last else {}
         if choice is not None and choice.proposals:
             await session.keep(choice, entered.number, spec.station)
-        if proven or choice is None or not choice.proposals or count >= (most or MOST_ROUNDS):
+        if last:
             return Rounds(entered, count, machine_s, truth)
 
 
