@@ -224,10 +224,10 @@ def guards_text(
 
 def language_text(session: Session, about: Hello) -> Text:
     """What is known of the guards of a board whose language is described in a file."""
-    text = Text(f"\nthe board speaks {about.language}: ", Ink.dim)
+    text = Text()
     if about.host_guards:
-        text.append(f"Ublet watches for {' and '.join(about.host_guards)}, which the board does not\n", Ink.focus)
-        text.append("  while Ublet does not run, or its line is cut, nobody watches for that\n  ", Ink.focus)
+        text.append(f"\nonly Ublet watches for {', '.join(about.host_guards)}, while it runs", Ink.focus)
+    text.append(f"\nthe board speaks {about.language}: ", Ink.dim)
     if not about.switches_off:
         return text.append("it does not switch off when nobody talks to it\n", Ink.stop)
     style = Ink.good if session.silence.tried else Ink.focus

@@ -11,6 +11,7 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.widgets import Static
 
+from ublet.core.level.reach import senses
 from ublet.link.ports import Port, PortWatch, list_ports
 from ublet.session.session import Session
 from ublet.tui.frame.help import Help
@@ -145,7 +146,7 @@ class PortBench(StationBench):
                 text.append(f"  {self.session.silence.words()}\n", Ink.dim if self.session.silence.tried else Ink.focus)
             else:
                 text.append("! does not switch off by itself when nobody talks: stay at the machine\n", Ink.stop)
-            for words in from_here(connection.can):
+            for words in from_here(connection.can, senses(self.session.document.machine)):
                 text.append(f"  {words}\n", Ink.dim)
             if about.host_guards:
                 text.append(f"! Ublet watches for {', '.join(about.host_guards)}: the board does not\n", Ink.focus)
@@ -162,9 +163,13 @@ class PortBench(StationBench):
         return text
 
 
-def from_here(can: frozenset[str]) -> list[str]:
-    """What the host does for a board whose language lacks it, a line each."""
+def from_here(can: frozenset[str], probes: bool) -> list[str]:
+    """What the host does for a board whose language lacks it, a line each. probes: whether a probe senses the bed."""
     if "programs" not in can:
         return []
     words = [] if "lines" in can else ["moves one by one, each waited for; nothing is printed"]
-    return words if "touch" in can else [*words, "touches by watching the probe in short steps: exact, and slow"]
+    return (
+        words
+        if "touch" in can or not probes
+        else [*words, "touches by watching the probe in short steps: exact, and slow"]
+    )
