@@ -21,7 +21,7 @@ from ublet.benchmark.frames import frames
 from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.holds import holds
 from ublet.benchmark.hours import false_trips
-from ublet.benchmark.interface import first_screen, interface
+from ublet.benchmark.interface import beside_dialect, first_screen, interface
 from ublet.benchmark.kills import kills
 from ublet.benchmark.layers import layers
 from ublet.benchmark.melts import advances, flows, retractions
@@ -60,6 +60,9 @@ PARTS: Mapping[str, BenchPart] = {
     "editor": lambda folder, quick: editor_keys(folder, 40 if quick else 150),
     "upload": lambda folder, quick: upload_fraction(1 if quick else 3),
     "interface": lambda folder, quick: interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
+    "interface-dialect": lambda folder, quick: beside_dialect(
+        folder / "dialect", 40 if quick else 150, 8.0 if quick else 20.0
+    ),
     "halt": lambda folder, quick: halt_from_key(folder / "halt", 20 if quick else 200),
     "halt_in_phases": lambda folder, quick: halt_in_phases(folder / "phases", 24 if quick else 200),
     "holds": lambda folder, quick: holds(),

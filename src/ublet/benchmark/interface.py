@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
 import statistics
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -56,27 +58,14 @@ def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
             time.sleep(0.3)
         terminal.wait_for("from room")
         time.sleep(4)
-        before, began = terminal.cpu_s(), time.perf_counter()
-        while time.perf_counter() - began < idle_s:
-            terminal.read(0.1)
-        idle = (terminal.cpu_s() - before) / (time.perf_counter() - began)
+        idle = _idle(terminal, idle_s)
         os.write(terminal.end, b"\r")
         time.sleep(0.5)
-        os.write(terminal.end, b"\r")
+        os.write(terminal.end, b"b")  # anyway: nothing that it stands on was done in this demonstration
         terminal.wait_for("heating up")
         os.write(terminal.end, b"\t")  # to the route, whose cursor moves
         time.sleep(0.5)
-        ours, plain = [], []
-        for number in range(keys):
-            key, our_text, bare_text = (
-                (b"\x1b[B", b"bed control", b"lower-word"),
-                (b"\x1b[A", b"hotend control", b"upper-word"),
-            )[number % 2]
-            ours.append(terminal.key_to_paint(key, our_text))
-            plain.append(bare.key_to_paint(key, bare_text))
-            began = time.perf_counter()
-            while time.perf_counter() - began < 0.06:
-                terminal.read(0.02)
+        ours, plain = _keys(terminal, bare, keys)
         return {
             "key_to_paint_ms": spread(ours),
             "bare_textual_key_to_paint_ms": spread(plain),
@@ -89,6 +78,68 @@ def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
     finally:
         terminal.close()
         bare.close()
+
+
+def beside_dialect(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
+    """The same of an app whose board is asked for its readings, line by line, in plain words."""
+    from ublet.session.library import machine_path, scenario_path
+
+    folder.mkdir(parents=True, exist_ok=True)
+    machine = folder / "wren.toml"
+    machine.write_text(machine_path("wren-180").read_text(encoding="utf-8"), encoding="utf-8")
+    ublet = [sys.executable, "-m", "ublet"]
+    words = ["board", "--scenario", str(scenario_path("wren-180")), "--dialect", "moss", "--listen", "tcp:localhost:0"]
+    board = subprocess.Popen([*ublet, *words], stdout=subprocess.PIPE, text=True)
+    assert board.stdout is not None
+    port = json.loads(board.stdout.readline())["port"]
+    bare = PseudoTerminal([sys.executable, "-c", BARE_APP])
+    terminal = PseudoTerminal([*ublet, "open", str(machine), "--port", port, "--dialect", "moss"])
+    try:
+        bare.wait_for("ready-to-use")
+        terminal.wait_for("alder-4")
+        for key in (b"\x1b[6~",) * 3 + (b"\x1b[B",):
+            os.write(terminal.end, key)
+            terminal.rest(0.3)
+        terminal.rest(4)
+        idle = _idle(terminal, idle_s)
+        ours, plain = _keys(terminal, bare, keys)
+        return {
+            "key_to_paint_ms": spread(ours),
+            "bare_textual_key_to_paint_ms": spread(plain),
+            "limit_p95_ms": 30,
+            "keys": keys,
+            "idle_share_of_a_core": round(idle, 4),
+            "limit_idle_share": 0.03,
+        }
+    finally:
+        terminal.close()
+        bare.close()
+        board.terminate()
+        board.wait(10)
+
+
+def _idle(terminal: PseudoTerminal, seconds: float) -> float:
+    """The share of a core that a program takes while nothing is asked of it."""
+    before, began = terminal.cpu_s(), time.perf_counter()
+    while time.perf_counter() - began < seconds:
+        terminal.read(0.1)
+    return (terminal.cpu_s() - before) / (time.perf_counter() - began)
+
+
+def _keys(terminal: PseudoTerminal, bare: PseudoTerminal, keys: int) -> tuple[list[float], list[float]]:
+    """Times from a key to its frame, s: of the route's cursor, and of a bare app at the same moments."""
+    ours, plain = [], []
+    for number in range(keys):
+        key, our_text, bare_text = (
+            (b"\x1b[B", b"bed control", b"lower-word"),
+            (b"\x1b[A", b"hotend control", b"upper-word"),
+        )[number % 2]
+        ours.append(terminal.key_to_paint(key, our_text))
+        plain.append(bare.key_to_paint(key, bare_text))
+        began = time.perf_counter()
+        while time.perf_counter() - began < 0.06:
+            terminal.read(0.02)
+    return ours, plain
 
 
 def spread(values: list[float]) -> dict[str, float]:
