@@ -273,10 +273,10 @@ def test_whoever_gives_up_waiting_leaves_the_next_question_its_own_answer(tmp_pa
         async with spoken(tmp_path, "moss") as (session, _, _):
             client = client_of(session)
             for path, other in (("heaters.hotend.kp", "heaters.bed.kp"), ("heaters.bed.kp", "heaters.hotend.kp")) * 5:
-                asked = asyncio.create_task(client.read_setting(path))
+                asked = asyncio.create_task(client.settings.read(path))
                 await asyncio.sleep(0.003)
                 asked.cancel()
-                assert await client.read_setting(other) == session.connection.layers[other].live
+                assert await client.settings.read(other) == session.connection.layers[other].live
 
     virtually(work)
 
@@ -291,7 +291,7 @@ def test_arrays_go_row_by_row(tmp_path: Path, dialect: str) -> None:
             for value in (heights, (), heights[:1]):
                 await controller.write({path: value})
                 assert simulated.board.layers.live[path] == value
-                client_of(session)._wrote.clear()
+                client_of(session).settings._wrote.clear()
                 assert (await controller.read([path]))[path].live == value
             with pytest.raises(BoardRefused):
                 await controller.write({path: ((0.1, 99.0), (0.0, 0.0))})

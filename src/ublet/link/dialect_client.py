@@ -11,11 +11,11 @@ from typing import Any
 
 from ublet.core.dialect.acts import NO_WORD, REQUESTS, part_in
 from ublet.core.dialect.framing import LineCutter
-from ublet.core.dialect.language import MOST_ROWS, ROW, ROWS, Language, SettingLine
+from ublet.core.dialect.language import Language
 from ublet.core.dialect.parts import AXES, MachineParts
 from ublet.core.dialect.pattern import LinePatternError, Pattern
-from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
+from ublet.link.dialect_settings import DialectSettings, first_read
 from ublet.link.end import LinkListeners, LinkQuality, LinkWork, State, fault_words
 from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
 from ublet.link.host_guards import HostGuards, HostTrip
@@ -69,7 +69,8 @@ class DialectClient(LinkWork):
         self.may_heat = listeners.may_heat
         self.on_cut: Callable[[bool], None] = lambda restarted: None
         self.on_look: Callable[[], None] = lambda: None
-        self._guards = HostGuards(language.guards_lacking(), parts, self.known)
+        self.settings = DialectSettings(self)
+        self._guards = HostGuards(language.guards_lacking(), parts, self.settings.known)
         self.tripped: HostTrip | None = None
         """The guard of ours that has tripped, until it is released."""
         self.room: int | None = None
@@ -83,7 +84,6 @@ class DialectClient(LinkWork):
         self._frame = b""
         self._answers: list[str] = []
         self._patience = self._looking = False
-        self._wrote: dict[str, Value] = {}  # settings as they were before a line cut their digits
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
         self._stand_waits: list[tuple[int, asyncio.Future[None]]] = []  # the same for whoever waits
@@ -114,7 +114,7 @@ class DialectClient(LinkWork):
             lines = await self.ask(greeting.ask, first=True)
         except (LinkLost, BoardRefused) as error:
             raise LinkLost(f"nothing there answers “{greeting.ask}” as {self.language.file.name}: {error}") from error
-        said = _first_read(self.language.greeting, lines)
+        said = first_read(self.language.greeting, lines)
         if said is None:
             came = f"“{lines[0][:60]}”" if lines else "nothing"
             raise Malformed(f"it answers “{greeting.ask}” with {came}: not the language {self.language.file.name}")
@@ -199,10 +199,15 @@ class DialectClient(LinkWork):
         answers: list[str] = []
         for number, pattern in enumerate(spoken.lines, 1):
             wants = spoken.answer if number == len(spoken.lines) else None
-            answers = await self.ask(self._written(name, pattern.write, values), REQUESTS[name].again, wants)
-        return _first_read(spoken.answer, answers) or {}
+            answers = await self.ask(self.line_for(name, pattern.write, values), REQUESTS[name].again, wants)
+        return first_read(spoken.answer, answers) or {}
 
-    def _written(self, name: str, write: Any, values: Mapping[str, Value]) -> str:
+    def line_for(self, name: str, write: Callable[[Mapping[str, Value]], str], values: Mapping[str, Value]) -> str:
+        """The line that says something.
+
+        Raises:
+            BoardRefused: the language cannot say it, or not in a line.
+        """
         try:
             line: str = write(values)
             line.encode(self.language.file.line.encoding)
@@ -263,7 +268,7 @@ class DialectClient(LinkWork):
                 if await self._replied(self._reply):
                     self.quality.round_trip_s = self._loop.time() - began
                     self._reply.result()
-                    if wants is None or _first_read(wants, self._answers) is not None:
+                    if wants is None or first_read(wants, self._answers) is not None:
                         return self._answers
                 if not framing.numbered:
                     await self._quiet()
@@ -300,98 +305,6 @@ class DialectClient(LinkWork):
         while count != len(self._answers):
             count = len(self._answers)
             await asyncio.sleep(self.language.file.line.reply_s / 2)
-
-    # settings
-
-    async def read_setting(self, path: str, stored: bool = False) -> Value:
-        """The live or stored value of a setting; None: the board has none, or the language does not speak of it.
-
-        Raises:
-            LinkLost.
-        """
-        spoken = self.language.setting_for(path)
-        if spoken is None:
-            return None
-        rule, fields = spoken
-        ask = rule.ask_stored if stored else rule.ask
-        if ask is None:
-            return None
-        try:
-            if rule.in_rows:
-                return await self._read_rows(path, rule, ask, fields)
-            lines = await self.ask(ask.write(fields), wants=rule.answer)
-        except BoardRefused:
-            return None
-        return self.said_value(path, lines)
-
-    async def _read_rows(self, path: str, rule: SettingLine, ask: Pattern, fields: Mapping[str, Value]) -> Value:
-        """An array, row by row: as the board has it, or as we know it where that makes the same lines."""
-        rows: list[str] = []
-        count = 1
-        while len(rows) < count:
-            said = _first_read(rule.answer, await self.ask(ask.write({**fields, ROW: len(rows)}), wants=rule.answer))
-            announced = said.get(ROWS) if said is not None else None
-            if said is None or not isinstance(announced, int) or not 0 <= announced <= MOST_ROWS:
-                raise Malformed(f"the board says that {path} has {announced} rows: allowed 0 to {MOST_ROWS}")
-            count = announced
-            if count:
-                rows.append(str(said["value"]))
-        value = rule.from_rows(BOARD_SETTINGS.find(path), rows)
-        known = self.known(path)
-        return known if rule.to_rows(known) == rows else value
-
-    def said_value(self, path: str, lines: list[str]) -> Value:
-        """The value of a setting that lines of a reply say, as it was before a line cut its digits: what we wrote, or
-        what the machine file says, where either makes the same line. None: they say none.
-        """
-        spoken = self.language.setting_for(path)
-        said = _first_read(spoken[0].answer, lines) if spoken is not None else None
-        if spoken is None or said is None:
-            return None
-        rule, fields = spoken
-        value = rule.from_wire(BOARD_SETTINGS.find(path), said["value"])
-        if rule.change is None or value is None:
-            return value
-        line = rule.change.write({**fields, "value": rule.to_wire(value)})
-        for known in (self._wrote.get(path), self.parts.settings.get(path)):
-            if known is not None and rule.change.write({**fields, "value": rule.to_wire(known)}) == line:
-                return known
-        return value
-
-    async def write_setting(self, path: str, value: Value) -> None:
-        """Change a live setting. What the machine file would not allow is not sent.
-
-        Raises:
-            BoardRefused, LinkLost.
-        """
-        spoken = self.language.setting_for(path)
-        if spoken is None or spoken[0].change is None:
-            raise BoardRefused(NOT_ALLOWED, f"{self.language.file.name} has no line that changes {path}")
-        rule, fields = spoken
-        if isinstance(value, tuple):
-            await self._write_rows(path, rule, fields, value)
-            return
-        declared = BOARD_SETTINGS.find(path)
-        if declared is not None and isinstance(value, (int, float)) and not isinstance(value, bool):
-            low, high = declared.low, declared.high
-            if (low is not None and value < low) or (high is not None and value > high):
-                raise BoardRefused(NOT_ALLOWED, f"{path} = {value:g} is not sent: allowed {declared.allowed()}")
-        assert rule.change is not None
-        self._wrote[path] = value
-        await self.ask(self._written(path, rule.change.write, {**fields, "value": rule.to_wire(value)}))
-
-    async def _write_rows(self, path: str, rule: SettingLine, fields: Mapping[str, Value], value: Value) -> None:
-        """An array, row by row; the board takes it with the last of them."""
-        assert rule.change is not None
-        self._wrote[path] = value
-        rows = rule.to_rows(value)
-        for row, words in enumerate(rows or [NO_WORD]):
-            values = {**fields, ROW: row, ROWS: len(rows), "value": words}
-            await self.ask(self._written(path, rule.change.write, values))
-
-    def known(self, path: str) -> Value:
-        """The value of a setting as we wrote it last, else as the machine file has it."""
-        return self._wrote.get(path, self.parts.settings.get(path))
 
     # motions
 
@@ -738,9 +651,3 @@ def _let_go_on(waits: list[asyncio.Future[None]]) -> None:
     for wait in waits:
         if not wait.done():
             wait.set_result(None)
-
-
-def _first_read(pattern: Pattern | None, lines: list[str]) -> dict[str, Value] | None:
-    """The fields of the first line that a pattern reads."""
-    read = (pattern.read(line) for line in lines) if pattern is not None else iter(())
-    return next((fields for fields in read if fields is not None), None)

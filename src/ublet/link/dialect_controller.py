@@ -64,10 +64,10 @@ class DialectController:
             self._at_start, self._stored = (client.state.boot, {}), {}
         layers: dict[str, SettingLayers] = {}
         for path in client.parts.settings if paths is None else paths:
-            live = await client.read_setting(path)
+            live = await client.settings.read(path)
             if live is None:
                 continue
-            stored = await client.read_setting(path, stored=True)
+            stored = await client.settings.read(path, stored=True)
             if stored is not None:
                 self._stored[path] = stored
             image = self._at_start[1].setdefault(path, live)
@@ -79,12 +79,12 @@ class DialectController:
         done: dict[str, Value] = {}
         try:
             for path, value in values.items():
-                before = await self._client.read_setting(path)
-                await self._client.write_setting(path, value)
+                before = await self._client.settings.read(path)
+                await self._client.settings.write(path, value)
                 done[path] = before
         except BoardRefused:
             for path, before in done.items():
-                await self._client.write_setting(path, before)
+                await self._client.settings.write(path, before)
             raise
 
     async def save(self, values: Mapping[str, Value]) -> None:
@@ -99,7 +99,7 @@ class DialectController:
             for path, layer in (await self.read()).items():
                 if path not in wanted and layer.live != layer.saved:
                     others[path] = layer.live
-                    await self._client.write_setting(path, layer.saved)
+                    await self._client.settings.write(path, layer.saved)
         try:
             await self.write(wanted)
             if store:
@@ -108,7 +108,7 @@ class DialectController:
                 self._stored |= wanted
         finally:
             for path, live in others.items():
-                await self._client.write_setting(path, live)
+                await self._client.settings.write(path, live)
 
     async def lend(self, values: Mapping[str, Value]) -> None:
         """Change live settings for a while; the ledger holds the loan."""

@@ -219,10 +219,10 @@ class HostPrograms:
                 raise _refused(f"{self._client.language.file.name} {why}")
         limits = {}
         for axis in AXES:
-            if self._client.known(f"axes.{axis}.soft_limits") is not False:
+            if self._client.settings.known(f"axes.{axis}.soft_limits") is not False:
                 limits[axis] = (
-                    number_or(self._client.known(f"axes.{axis}.minimum_mm"), -math.inf),
-                    number_or(self._client.known(f"axes.{axis}.maximum_mm"), math.inf),
+                    number_or(self._client.settings.known(f"axes.{axis}.minimum_mm"), -math.inf),
+                    number_or(self._client.settings.known(f"axes.{axis}.maximum_mm"), math.inf),
                 )
         if why := must_be_inside(Program(name, segments), start, limits):
             raise _refused(why)
@@ -403,15 +403,15 @@ class HostPrograms:
     async def _set_advance(self, run: HostRun, seconds: float) -> None:
         """The program's own pressure advance; what was live stands again at its end."""
         if run.advance_s is None:
-            run.advance_s = number_or(await self._client.read_setting(ADVANCE), 0.0)
-        await self._client.write_setting(ADVANCE, seconds)
+            run.advance_s = number_or(await self._client.settings.read(ADVANCE), 0.0)
+        await self._client.settings.write(ADVANCE, seconds)
 
     async def _put_back(self, run: HostRun) -> None:
         """The pressure advance that was live before."""
         if run.advance_s is not None:
             advance_s, run.advance_s = run.advance_s, None
             with contextlib.suppress(BoardRefused):
-                await self._client.write_setting(ADVANCE, advance_s)
+                await self._client.settings.write(ADVANCE, advance_s)
 
     async def _wait_until_warm(self, segment: Warm) -> None:
         client = self._client
@@ -461,7 +461,7 @@ class HostPrograms:
 
     async def _clear_of(self, run: HostRun, above: float, mm_s: float) -> None:
         """Up to a height, and further while the input stays triggered."""
-        top = number_or(self._client.known("axes.z.maximum_mm"), math.inf)
+        top = number_or(self._client.settings.known("axes.z.maximum_mm"), math.inf)
         while True:
             await self._ask_to_move(run, "move", mm_s, axis="z", mm=above - run.where["z"])
             if not self._pressed():
@@ -496,7 +496,7 @@ class HostPrograms:
         await self._client.stands()
         run.ahead.clear()
         run.where, run.height_mm, run.nudged_mm = self._standing(), 0.0, 0.0  # it counts from where it is now
-        top = number_or(self._client.known("axes.z.maximum_mm"), math.inf)
+        top = number_or(self._client.settings.known("axes.z.maximum_mm"), math.inf)
         if "z" in run.where:
             await self._go(run, To({"z": min(top, run.where["z"] + park.lift_mm)}, park.mm_s))
         await self._go(run, To({axis: mm for axis, mm in park.at.items() if axis in run.where}, park.mm_s))

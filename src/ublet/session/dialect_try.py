@@ -198,7 +198,7 @@ async def _settings(client: DialectClient, note: Note) -> None:
             continue
         seen.add(spoken[0].ask.source)
         if spoken[0].in_rows:
-            array = await client.read_setting(path)
+            array = await client.settings.read(path)
             rows = spoken[0].to_rows(array)
             words = f"{path}: {len(rows)} rows" if array is not None else "no value"
             note(f"setting {path}", words, array is not None, spoken[0].ask.write({**spoken[1], ROW: 0}), rows)
@@ -206,7 +206,7 @@ async def _settings(client: DialectClient, note: Note) -> None:
         ask = spoken[0].ask.write(spoken[1])
         try:
             came = await client.ask(ask, wants=spoken[0].answer)
-            value = client.said_value(path, came)
+            value = client.settings.said(path, came)
         except BoardRefused as error:
             came, value = [str(error)], None
         note(f"setting {path}", f"{path} = {value}" if value is not None else "no value", value is not None, ask, came)
