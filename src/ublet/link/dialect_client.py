@@ -131,6 +131,7 @@ class DialectClient(LinkWork):
             sample_period_s=READ_S,
             heartbeat_window_s=alive.window_s or LONGEST_SILENCE_S,
             switches_off=alive.window_s > 0,
+            stores=bool(self.language.file.layers.store),
             host_guards=sorted(self.language.guards_lacking()),
             language=self.language.file.name,
             can=sorted(self.language.can()),

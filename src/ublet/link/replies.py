@@ -81,7 +81,8 @@ class Hello(Reply):
     """What a board says of itself; was_on: what it switched off because we are another session than the last.
     returned: settings that the last session had borrowed, with the live values that they returned to. switches_off:
     whether it switches off by itself after the heartbeat's window; language: the dialect that it speaks (empty: the
-    protocol); host_guards: guards that the host keeps, since the board has none of its own.
+    protocol); host_guards: guards that the host keeps, since the board has none of its own;
+    stores: whether it has a store.
     """
 
     board: str
@@ -100,6 +101,7 @@ class Hello(Reply):
     switches_off: bool = True
     language: str = ""
     host_guards: list[str] = Field(default_factory=list)
+    stores: bool = True
 
     @field_validator("board", "firmware")
     @classmethod

@@ -84,16 +84,19 @@ class SaveDialog(Dialog):
         Binding("down", "move(1)", "choose"),
     ]
 
-    def __init__(self, changes: Sequence[Saved], file: str, note: str) -> None:
+    def __init__(self, changes: Sequence[Saved], file: str, note: str, stores: bool = True) -> None:
         super().__init__()
-        self.changes, self.file, self.note = changes, file, note
+        self.changes, self.file, self.note, self.stores = changes, file, note, stores
         self.left_out: set[str] = set()
         self.cursor = 0
 
     def compose(self) -> ComposeResult:
         """A line a setting: file, store, and what both will hold."""
         with Vertical():
-            yield Static(f"Save to the board's store and to {self.file}, together?")
+            if self.stores:
+                yield Static(f"Save to the board's store and to {self.file}, together?")
+            else:
+                yield Static(f"Save to {self.file}? The board has no store: write it anew after each power-on.")
             yield Static("")
             with VerticalScroll():
                 yield Static(self._table(), id="table")

@@ -53,7 +53,9 @@ async def save_kept(app: App[None], session: Session) -> None:
         return
     file = session.document.path.name
     note = "The present machine file is kept beside it as .previous."
-    wanted = await app.push_screen_wait(SaveDialog(session.unsaved(), file, note))
+    about = session.connection.about
+    stores = about is None or about.stores
+    wanted = await app.push_screen_wait(SaveDialog(session.unsaved(), file, note, stores))
     if wanted is None:
         return
     try:
@@ -62,10 +64,11 @@ async def save_kept(app: App[None], session: Session) -> None:
         app.notify(str(error), title="Not saved", severity="error", timeout=SERIOUS_S)
     else:
         settings = counted(count, "setting")
-        message = f"{settings} saved: board's store and {file}, read back the same."
+        places = f"board's store and {file}" if stores else file
+        message = f"{settings} saved: {places}, read back the same."
         app.notify(message, title="Saved", timeout=PASSING_S)
         for bench in app.query(StationBench):  # in the line that is looked at, too
             if bench.display:
                 named = several(wanted.split("\n")[:MOST_NAMED])
                 more = f" and {count - MOST_NAMED} more" if count > MOST_NAMED else ""
-                bench.say(f"✓ Saved in the board's store and {file}: {named}{more}.", Ink.good)
+                bench.say(f"✓ Saved in {'the ' if stores else ''}{places}: {named}{more}.", Ink.good)
