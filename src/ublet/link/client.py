@@ -100,7 +100,7 @@ class Client(LinkWork):
         if not self._beating:
             self._beating = True
             self.quality.bad_sums = 0  # a line that was cut by our coming is nobody's fault
-            self._spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
+            self.spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
         return self.about
 
     @property
@@ -270,7 +270,7 @@ class Client(LinkWork):
     def _ask_events(self) -> None:
         if not self._asking:
             self._asking = True
-            self._spawn(self._fetch_events(self._next_event))
+            self.spawn(self._fetch_events(self._next_event))
 
     async def _fetch_events(self, start: int) -> None:
         """Events that were reported and not received; those that the board no longer keeps are gone."""
@@ -300,7 +300,7 @@ class Client(LinkWork):
             raise Malformed("the board's samples jump: their numbers do not rise by one")
         if self._held and not self._filling:
             self._filling = True
-            self._spawn(self._fill(self._next_sample or 0, int(self._held[0][0] or 0)))
+            self.spawn(self._fill(self._next_sample or 0, int(self._held[0][0] or 0)))
 
     def _pass_on(self, ready: list[Sample]) -> None:
         for sample in ready:

@@ -5,7 +5,7 @@ and what the board does not say by itself (ends of motions, numbers of samples) 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Coroutine, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -138,9 +138,9 @@ class DialectClient(LinkWork):
         )
         self._news = self._loop.time()
         if not self._tasks:
-            self._spawn(self._look())
+            self.spawn(self._look())
             if alive.line:
-                self._spawn(self._show_alive())
+                self.spawn(self._show_alive())
         return self.about
 
     async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
@@ -378,10 +378,6 @@ class DialectClient(LinkWork):
         self._events += 1
         about: dict[str, Any] = {"boot": self.state.boot, "number": self._events, "time_s": self.board_time_s}
         self._listeners.on_event(EventReport(**about, what=what, **fields))
-
-    def spawn(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
-        """Something that goes on as long as the link does."""
-        return self._spawn(work)
 
     # what arrives
 

@@ -31,7 +31,7 @@ from ublet.core.motion.program import (
     Warm,
     must_be_inside,
 )
-from ublet.core.settings import number_or
+from ublet.core.settings import Value, number_or
 from ublet.link.dialect_client import DialectClient
 from ublet.link.errors import NOT_ALLOWED, BoardRefused
 from ublet.link.replies import CappedSegment, ProgramReply
@@ -339,11 +339,10 @@ class HostPrograms:
             values |= {"filament": segment.filament * run.flow / pieces, "mm_s": mm_s}
             values["mm_s2"] = segment.mm_s2 if isinstance(segment, To) else 0.0
             answer, said = await client.line(values)
-            allowed = answer.get("mm_s")
-            speed = float(allowed) if isinstance(allowed, (int, float)) and allowed > 0 else mm_s
+            speed = _allowed(answer, mm_s)
             run.where = {axis: mm + said.get(axis, 0.0) for axis, mm in run.where.items()}
             run.ahead.append(_Given(length / pieces / speed, number, segment.place if piece == 1 else ""))
-            self._began(run, speed if speed < mm_s * (1 - 1e-6) else None)
+            self._began(run, speed if speed < mm_s else None)
 
     def _target(self, run: HostRun, segment: To | Push) -> dict[str, float]:
         """Where a segment ends, with what the program was nudged by since its last one."""
@@ -381,9 +380,8 @@ class HostPrograms:
     async def _ask_to_move(self, run: HostRun, request: str, mm_s: float, **values: float | str) -> None:
         """One request that moves something, and the wait for its end."""
         answer = await self._client.request(request, mm_s=mm_s, **values)
-        allowed = answer.get("mm_s")
-        slower = isinstance(allowed, (int, float)) and allowed < mm_s * (1 - 1e-6)
-        self._began(run, float(allowed) if slower and isinstance(allowed, (int, float)) else None)
+        speed = _allowed(answer, mm_s)
+        self._began(run, speed if speed < mm_s else None)
         await self._client.stands()
         run.where = self._standing()
 
@@ -540,6 +538,12 @@ class HostPrograms:
 
     def _emit(self, run: HostRun, what: str, **fields: object) -> None:
         self._client.emit(what, motion=run.motion, program=run.name, **fields)
+
+
+def _allowed(answer: Mapping[str, Value], asked_mm_s: float) -> float:
+    """The speed that a board gives a motion by its answer, mm/s; the one asked for where it names no lower one."""
+    mm_s = number_or(answer.get("mm_s"), asked_mm_s)
+    return mm_s if 0 < mm_s < asked_mm_s * (1 - 1e-6) else asked_mm_s
 
 
 def _refused(why: str) -> BoardRefused:

@@ -18,7 +18,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.dialect.language import Language
 from ublet.core.machine.compare import same
 from ublet.core.remedy import GoTo
-from ublet.core.route import ROUTE, StationState
+from ublet.core.route import ROUTE, StationState, station_named
 from ublet.core.run import Progress
 from ublet.core.settings import thawed
 from ublet.core.trial import TrialSpec
@@ -28,7 +28,7 @@ from ublet.session.headless import Looking, on_scenario, with_truth
 from ublet.session.next_step import NO_STEP, NextStep, next_step
 from ublet.session.report import trial_json
 from ublet.session.session import Session
-from ublet.session.standings import standings
+from ublet.session.standings import standing, standings
 from ublet.session.unattended import cooled, until_fit, until_proven, usual_parameters, write_and_settle
 from ublet.world.quality import Warmth, quality_of
 from ublet.world.scenario import load_scenario
@@ -142,8 +142,7 @@ class Commissioning:
         if spec is None:
             self._given_up[step.station.name] = self._refused_to_write or step.why
             return
-        standing = standings(self._session)[step.station.name]
-        if standing.figure == "unverified" and spec.verify is not None:
+        if standing(self._session, step.station).figure == "unverified" and spec.verify is not None:
             spec = TRIALS[spec.verify]
         ended = await self._try(spec, step.heater)
         if ended.outcome == "proven" and ended.visits < MOST_VISITS:
@@ -163,8 +162,8 @@ class Commissioning:
 
     def _trial_of(self, station: str) -> str:
         """Which of a station's trials is to be done; empty: it has none."""
-        named = next((one for one in ROUTE if one.name == station), None)
-        return standings(self._session)[station].trial if named is not None and named.trials else ""
+        named = station_named(station)
+        return standing(self._session, named).trial if named.trials else ""
 
     async def _try(self, spec: TrialSpec, heater: str, most: int | None = None) -> TrialDone:
         session = self._session

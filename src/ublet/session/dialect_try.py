@@ -148,7 +148,7 @@ async def try_dialect(
 
 
 STARTS, STARTS_S = 5, 0.3
-"""A board that has just started has read nothing yet: it is asked so often more, after so many s."""
+"""Further questions, and the pause before each, s: a board that has just started has read nothing yet."""
 
 Note = Callable[[str, str, bool, str, list[str]], None]
 

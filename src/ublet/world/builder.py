@@ -103,7 +103,7 @@ CLEAR_MM = 1.5
 
 FINE_MM = 0.1
 MOST_JOGS = 4
-"""An axis that has not come nearer in so many jogs does not come."""
+"""Jogs without coming nearer after which an axis is given up."""
 
 SLACK_MM = 0.6
 """A spring pressed together by less than this looks slack, one that has less left to go looks flat, mm."""

@@ -91,7 +91,7 @@ class Framing:
 
 
 class LineCutter:
-    """Cuts a stream of bytes into lines; whatever ends them; a line that never ends is dropped."""
+    """Cuts a stream of bytes into lines, whichever end they have; a line that never ends is dropped."""
 
     def __init__(self, longest: int) -> None:
         self._longest, self._rest = longest + AROUND, b""
