@@ -24,6 +24,7 @@ from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import beside_dialect, first_screen, interface
 from ublet.benchmark.kills import kills
 from ublet.benchmark.layers import layers
+from ublet.benchmark.line_layouts import line_layouts
 from ublet.benchmark.melts import advances, flows, retractions
 from ublet.benchmark.meshes import meshes
 from ublet.benchmark.owners import owners
@@ -80,6 +81,7 @@ PARTS: Mapping[str, BenchPart] = {
     "extruders": lambda folder, quick: extruders(8 if quick else 50),
     "flows": lambda folder, quick: flows(2 if quick else 50),
     "advances": lambda folder, quick: advances(2 if quick else 50),
+    "line_layouts": lambda folder, quick: line_layouts(1 if quick else 50),
     "retractions": lambda folder, quick: retractions(2 if quick else 50),
     "cubes": lambda folder, quick: cubes(1, 1) if quick else cubes(50, 10),
     "skews": lambda folder, quick: skews(1 if quick else 50),

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import re
 import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -77,49 +79,84 @@ def made_up_melt(folder: Path, number: int) -> tuple[Path, MachineFile]:
     return path, checked.machine
 
 
+@dataclass(frozen=True)
+class AdvanceRead:
+    """What one way of reading gave on one machine: its kind, the truth, value and uncertainty (s), or why none."""
+
+    kind: str
+    true_s: float
+    value_s: float
+    uncertainty_s: float
+    why_none: str = ""
+
+
 def advances(machines: int) -> dict[str, Any]:
     """Lines by eye, once more in a finer bracket where that is worth it, by widths, and towers by eye: errors against
     what is evenest in the world, and how often two standard uncertainties cover it.
     """
-    rows: dict[str, list[tuple[float, float, float]]] = {"eye": [], "widths": [], "tower": []}
-    fell: list[str] = []
-    predicted: list[float] = []
+    read, predicted = list[AdvanceRead](), list[float]()
     for number in range(machines):
-        with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
-            path, machine = made_up_melt(Path(name), number)
-            scenario = load_scenario(path)
-            lines_s = evenest_line_s(scenario, machine, LinesParameters())
-            tower_s = evenest_tower_s(scenario, machine, AdvanceTowerParameters())
-            for kind in rows:
-                truth, trial = (tower_s, "advance-tower") if kind == "tower" else (lines_s, "advance-lines")
-                sets = ["by_widths=true"] if kind == "widths" else []
-                advance, finer = None, False
-                for _ in range(4):
-                    report = report_of(trial, sets, path, number)
-                    by_id = {finding["id"]: finding for finding in report["findings"]}
-                    if "taken" in by_id:
-                        predicted.append(by_id["predicted"]["value"] / by_id["taken"]["value"] - 1)
-                    now = next((of for key, of in by_id.items() if key.startswith("advance.")), None)
-                    if report["outcome"] != "proven" or now is None:
-                        last = 2.5 * (
-                            now["value"] if now is not None else layout_of(machine, LinesParameters()).lines[-1].value_s
-                        )
-                        sets = [*sets, f"last_s={min(2.9, last):.3f}"]
-                        continue
-                    advance = now
-                    estimate = AdvanceEstimate(now["value"], now["uncertainty"])
-                    if finer or not estimate.worth_finer:
-                        break
-                    low, high, step = finer_range(estimate)
-                    sets, finer = [*sets[:1], f"first_s={low}", f"last_s={high}", f"step_s={step}"], True
-                    sets = sets if kind == "widths" else sets[-3:]
-                if advance is None:
-                    fell.append(f"{number} {kind}: {report['why']}")
-                    continue
-                rows[kind].append((truth, advance["value"], advance["uncertainty"]))
-    figures: dict[str, Any] = {"machines": machines, "without_a_value": fell}
-    for kind, found_rows in rows.items():
-        true, value, error = (np.array(column) for column in zip(*found_rows, strict=True))
+        of, times = advances_of(number)
+        read += of
+        predicted += times
+    return advance_figures(read, predicted)
+
+
+def advances_of(number: int) -> tuple[list[AdvanceRead], list[float]]:
+    """What each kind of reading gives on one made-up machine, and by which share each print's time was foreseen."""
+    read, predicted = list[AdvanceRead](), list[float]()
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+        path, machine = made_up_melt(Path(name), number)
+        scenario = load_scenario(path)
+        lines_s = evenest_line_s(scenario, machine, LinesParameters())
+        tower_s = evenest_tower_s(scenario, machine, AdvanceTowerParameters())
+        for kind, (trial, true_s, sets) in {
+            "eye": ("advance-lines", lines_s, []),
+            "widths": ("advance-lines", lines_s, ["by_widths=true"]),
+            "tower": ("advance-tower", tower_s, []),
+        }.items():
+            report, advance = _bracketed(trial, sets, path, machine, number, predicted)
+            if advance is None:
+                read.append(AdvanceRead(kind, true_s, math.nan, math.nan, f"{number}: {report['why']}"))
+            else:
+                read.append(AdvanceRead(kind, true_s, advance["value"], advance["uncertainty"]))
+    return read, predicted
+
+
+def _bracketed(
+    trial: str, always: list[str], path: Path, machine: MachineFile, number: int, predicted: list[float]
+) -> tuple[dict[str, Any], dict[str, Any] | None]:
+    """The report of a pattern and its pressure advance: gone on beyond where it says so, then once more finer."""
+    sets, advance, finer = always, None, False
+    for _ in range(4):
+        report = report_of(trial, sets, path, number)
+        by_id = {finding["id"]: finding for finding in report["findings"]}
+        if "taken" in by_id:
+            predicted.append(by_id["predicted"]["value"] / by_id["taken"]["value"] - 1)
+        now = next((of for key, of in by_id.items() if key.startswith("advance.")), None)
+        if report["outcome"] != "proven" or now is None:
+            widest = now["value"] if now is not None else layout_of(machine, LinesParameters()).lines[-1].value_s
+            sets = [*sets, f"last_s={min(2.9, 2.5 * widest):.3f}"]
+            continue
+        advance = now
+        estimate = AdvanceEstimate(now["value"], now["uncertainty"])
+        if finer or not estimate.worth_finer:
+            break
+        low, high, step = finer_range(estimate)
+        sets, finer = [*always, f"first_s={low}", f"last_s={high}", f"step_s={step}"], True
+    return report, advance
+
+
+def advance_figures(read: Sequence[AdvanceRead], predicted: Sequence[float]) -> dict[str, Any]:
+    """For each kind of reading: median error, share within its limit, share covered at 2u; times; what gave none."""
+    figures: dict[str, Any] = {"without_a_value": [f"{row.kind} {row.why_none}" for row in read if row.why_none]}
+    for kind in dict.fromkeys(row.kind for row in read):
+        rows = [row for row in read if row.kind == kind and not row.why_none]
+        if not rows:
+            continue
+        true, value, error = (
+            np.array([getattr(row, of) for row in rows]) for of in ("true_s", "value_s", "uncertainty_s")
+        )
         off = np.abs(value - true)
         limit = np.maximum(0.0 if kind == "widths" else 0.004, (0.05 if kind == "widths" else 0.1) * true)
         figures[kind] = {
@@ -128,7 +165,7 @@ def advances(machines: int) -> dict[str, Any]:
             "within_limit": round(float(np.mean(off <= limit)), 3),
             "covered_2u": round(float(np.mean(off <= 2 * error)), 3),
         }
-    figures["time_off_most"] = round(float(np.max(np.abs(predicted))), 4) if predicted else None
+    figures["time_off_most"] = round(float(np.max(np.abs(predicted))), 4) if len(predicted) else None
     return figures
 
 

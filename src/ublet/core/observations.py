@@ -425,12 +425,22 @@ class ReadTower(Cue):
         return [f"{_numbers(looks, words)} {words}" for words in dict.fromkeys(looks)]
 
 
+LinePlace = Literal["before", "early", "late", "after"]
+LINE_PLACES: dict[LinePlace, str] = {
+    "before": "over the last {mm:g} mm before the first stroke, where it is slow",
+    "early": "over the first {mm:g} mm behind the first stroke, where it sped up",
+    "late": "over the last {mm:g} mm before the second stroke, where it is fast",
+    "after": "over the first {mm:g} mm behind the second stroke, where it slowed down",
+}
+"""Places of a line at which its width is read, in words."""
+
+
 @dataclass(frozen=True)
 class ReadLineWidth(Cue):
-    """How wide is a line before its speed changes, or behind the place where it slowed down?"""
+    """How wide is a line over a length beside one of its changes of speed?"""
 
     line: LineArea
-    where: Literal["before", "after"]
+    where: LinePlace
     look_mm: float
     alone: ClassVar[bool] = True
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ublet.core.arrays import Floats
-from ublet.core.extrude.advance import NoZero, from_widths
+from ublet.core.extrude.advance import SLOWING_FRACTION, NoZero, from_widths
 from ublet.core.extrude.flow import SHORT, FlowStep, NotReached, flow_limit, speeds_words
 from ublet.core.extrude.pushing import BITE_RATIO
 from ublet.core.motion.measuring import INSTRUMENTS, Instrument
@@ -36,7 +36,7 @@ def advance(text: str, file: Path, instrument: Instrument) -> FilamentAnalysis:
     if not np.all((values >= 0) & (values <= 3)):
         raise RecordError(f"{file}: advance_s must be from 0 to 3 s.")
     try:
-        estimate = from_widths(values.tolist(), differences.tolist(), reading_u)
+        estimate = from_widths(values.tolist(), differences.tolist(), reading_u, SLOWING_FRACTION)
     except NoZero as error:
         raise RecordError(f"{file}: {error}.") from error
     why = f"the widths are alike at {with_uncertainty(estimate.advance_s, estimate.uncertainty_s)} s"

@@ -91,6 +91,7 @@ from ublet.core.observations import (
     room_mm,
 )
 from ublet.core.questions import Jog, Judge, Live, Pick, Question
+from ublet.world.eye import ALL_BULGE, Eye
 from ublet.world.hands import Hands
 from ublet.world.laid import Looks
 from ublet.world.scenario import Scenario
@@ -138,9 +139,6 @@ NUDGES_S = 3.0
 LOADS_S = 20.0
 """Duration of loading new filament, by the loop's clock, s."""
 
-TIRES_LINES = 80
-"""After so many lines an eye sees half as well."""
-
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
@@ -154,7 +152,7 @@ class ScriptedBuilder:
         self._random = np.random.default_rng([seed, 7])
         self._on_filament: dict[float, float] = {}  # where marks really are, by where they should be, mm
         self._aimed = False  # it was put over the dot already
-        self._looked = 0  # at so many lines
+        self._eye = Eye(scenario.builder.width_eye_mm, self._random)
         self._jogged: dict[tuple[str, str], tuple[float, int]] = {}  # nearest that an axis came, mm; jogs since then
         self._nudged_at: float | None = None  # the gap that was looked at last
         self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
@@ -268,7 +266,7 @@ class ScriptedBuilder:
             case LookAtPiece() if isinstance(question, Judge):
                 return self._walls(hands.observe(cue).felt_mm, question)
             case ComparePair():
-                old, new = (self._looks(mm) for mm in hands.observe(cue).felt_mm)
+                old, new = (self._eye.seen(mm or 0.0) for mm in hands.observe(cue).felt_mm)
                 return question.answers[2 if abs(abs(old) - abs(new)) < EVEN_MM / 2 else int(abs(old) < abs(new))]
             case (
                 LookAround()
@@ -437,25 +435,12 @@ class ScriptedBuilder:
         self._hands.perform(AdjustScrew(drag.screw, drag.gauge_mm + self._feels()))
         return question.answers[1]
 
-    def _looks(self, mm: float | None) -> float:
-        """A difference of widths as this eye sees it, which is the more tired the more it has looked at, mm."""
-        part = self._scenario.builder
-        self._looked += 1
-        tired = 1 + min(1.0, self._looked / TIRES_LINES)
-        return (mm or 0.0) + float(self._random.normal(0.0, part.width_eye_mm / 2 * tired))
-
     def _pick(self, felt_mm: Sequence[float | None], question: Pick) -> str:
         """The lines that look even; where all bulge or all are thin, that."""
-        seen = {number: self._looks(mm) for number, mm in enumerate(felt_mm) if mm is not None}
-        least = self._scenario.builder.width_eye_mm
-        bulged = [number for number, mm in seen.items() if mm > least]
-        thin = [number for number, mm in seen.items() if mm < -least]
-        if not thin and bulged:
-            return question.answers[1]
-        if not bulged and thin:
-            return question.answers[0]
-        even = [number for number in seen if number not in bulged and number not in thin]
-        low, high = _widest_run(even) if even else (max(bulged), min(thin))
+        even = self._eye.even(felt_mm)
+        if isinstance(even, str):
+            return question.answers[1 if even == ALL_BULGE else 0]
+        low, high = even
         return f"{low + 1}" if low == high else f"{low + 1}-{high + 1}"
 
     def _posts(self, felt: Sequence[float | None], question: Judge) -> str:
@@ -532,17 +517,6 @@ class ScriptedBuilder:
                 return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"
         self._jogged.clear()
         return question.answers[0]
-
-
-def _widest_run(numbers: Sequence[int]) -> tuple[int, int]:
-    """The longest run of numbers, where single ones may be missing."""
-    best = (numbers[0], numbers[0])
-    start = last = numbers[0]
-    for number in numbers[1:]:
-        start = number if number - last > 2 else start
-        last = number
-        best = (start, last) if last - start > best[1] - best[0] else best
-    return best
 
 
 def _lifts_seen(moves: Mapping[str, float]) -> str:

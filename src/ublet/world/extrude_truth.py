@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
-from ublet.core.extrude.advance_lines import LinesParameters, layout_of
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.extrude.advance_lines import LinesParameters, followed_mm_s2, layout_of
 from ublet.core.extrude.advance_tower import AdvanceTowerParameters, tower_of
 from ublet.core.extrude.flow import SHORT
 from ublet.core.extrude.flow_trials import SLOW_MM_S, FlowParameters
@@ -19,9 +23,9 @@ from ublet.core.motion.patterns import filament_for
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.world.assembly import assemble
-from ublet.world.extrude import FASTEST_MM_S
-from ublet.world.line_truth import LaidPath, LineLaid, LoopLaid, evenest_advance_s
-from ublet.world.mechanics import EXTRUDER
+from ublet.world.extrude import FASTEST_MM_S, ExtruderTruth
+from ublet.world.line_truth import LaidPath, LineLaid, LoopLaid, evenest_advance_s, laid_widths
+from ublet.world.mechanics import EXTRUDER, MotorTruth
 from ublet.world.motion_truth import number_in_force
 from ublet.world.roots import rising_root
 from ublet.world.scenario import Scenario
@@ -56,13 +60,16 @@ def evenest_line_s(scenario: Scenario, machine: MachineFile, aim: LinesParameter
     """The pressure advance at which the lines of these parameters are evenest on a machine, s."""
     layout, extruder = layout_of(machine, aim), extruder_of(machine)
     begin, fast, slow, _ = layout.lines[0].x
+    caps = Caps(effective(machine))
     line = LineLaid(
         ((fast - begin, layout.slow_mm_s), (slow - fast, layout.fast_mm_s), (layout.kind.slow_mm, layout.slow_mm_s)),
         filament_for(1.0, layout.stroke, extruder.filament_mm),
         layout.stroke.height_mm,
         layout.acceleration_mm_s2,
+        extruder.retract_mm,
+        lambda advance_s: followed_mm_s2(caps, machine, layout.stroke, advance_s),
     )
-    return _evenest(scenario, machine, aim.material, line, 2 * layout.lines[-1].value_s)
+    return laid_on(scenario, machine, aim.material, line).evenest_s(2 * layout.lines[-1].value_s)
 
 
 def evenest_tower_s(scenario: Scenario, machine: MachineFile, aim: AdvanceTowerParameters) -> float:
@@ -77,14 +84,33 @@ def evenest_tower_s(scenario: Scenario, machine: MachineFile, aim: AdvanceTowerP
         Caps(effective(machine)),
         layout.kind.acceleration_mm_s2,
     )
-    return _evenest(scenario, machine, aim.material, loop, 2 * layout.bands[-1].value_s)
+    return laid_on(scenario, machine, aim.material, loop).evenest_s(2 * layout.bands[-1].value_s)
 
 
-def _evenest(scenario: Scenario, machine: MachineFile, named: str, path: LaidPath, most_s: float) -> float:
+@dataclass(frozen=True)
+class LaidOn:
+    """A way that a machine lays: its melt, its motor, temperature and current (°C, A), the way."""
+
+    truth: ExtruderTruth
+    motor: MotorTruth
+    melt: tuple[float, float]
+    path: LaidPath
+
+    def widths(self, advance_s: float) -> NDArray[np.float64]:
+        """Place along it and width with a pressure advance, n rows, mm."""
+        return laid_widths(self.truth, self.motor, self.melt, self.path, advance_s)
+
+    def evenest_s(self, most_s: float) -> float:
+        """The pressure advance, up to a largest one, at which it is evenest, s."""
+        return evenest_advance_s(self.truth, self.motor, self.melt, self.path, most_s)
+
+
+def laid_on(scenario: Scenario, machine: MachineFile, named: str, path: LaidPath) -> LaidOn:
+    """A way as a machine lays it from a material, with the current that is in force on arrival."""
     (_, material), extruder = material_of(machine, named), extruder_of(machine)
     motor = next(motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER)
     amps = number_in_force(scenario, "extruder.motor.run_a", extruder.motor.run_a)
-    return evenest_advance_s(scenario.extruder.truth(), motor, (material.nozzle_c, amps), path, most_s)
+    return LaidOn(scenario.extruder.truth(), motor, (material.nozzle_c, amps), path)
 
 
 def lines_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:

@@ -41,6 +41,7 @@ from ublet.core.acts import (
 from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
 from ublet.core.observations import (
     DIAGONALS,
+    LINE_PLACES,
     AimAtDot,
     AimAtScrew,
     CheckFilament,
@@ -54,6 +55,7 @@ from ublet.core.observations import (
     JudgePatches,
     JudgePosts,
     LineArea,
+    LinePlace,
     LookAround,
     LookAtDirection,
     LookAtFans,
@@ -182,12 +184,11 @@ class Hands:
         """How much wider a line is behind the place where it slows down than before, and thinner behind the one where
         it speeds up: the mean of both, mm.
         """
-        slow = self._width(line, True, look_mm), self._width(line, False, look_mm)
-        _, fast, slowed, _ = line.x
-        early, late = self._mean(line, fast, fast + look_mm), self._mean(line, slowed - look_mm, slowed)
-        if None in slow or early is None or late is None:
+        widths = [mm for where in LINE_PLACES if (mm := self._width(line, where, look_mm)) is not None]
+        if len(widths) < len(LINE_PLACES):
             return None
-        return ((slow[0] or 0.0) - (slow[1] or 0.0) + late - early) / 2
+        before, early, late, after = widths
+        return (after - before + late - early) / 2
 
     def _tower(self, tower: ReadTower) -> tuple[float | None, ...]:
         """How uneven a tower's corners are, band by band: as a line's changes of speed, both times round, mm."""
@@ -205,7 +206,7 @@ class Hands:
                 on_slow, on_fast = ((at - BESIDE_MM, at + BESIDE_MM) for at in (slow_y, fast_x))
                 widths = (
                     mean(inward(fast_x, middle), on_slow, z),  # slowed down just now
-                    mean((middle - look, middle + look), on_slow, z),
+                    mean(inward(left, middle), (back - BESIDE_MM, back + BESIDE_MM), z),  # slow for long
                     mean(on_fast, inward(slow_y, begins_y), z),
                     mean(on_fast, inward(begins_y, slow_y), z),  # sped up just now
                 )
@@ -219,16 +220,11 @@ class Hands:
         values = [mm for line in lines if (mm := self._uneven(line, look_mm)) is not None]
         return sum(values) / len(values) if values else None
 
-    def _width(self, line: LineArea, after: bool, look_mm: float) -> float | None:
-        """How wide a line is on a slow stretch: behind the place where it slowed down, or before it got fast."""
+    def _width(self, line: LineArea, where: LinePlace, look_mm: float) -> float | None:
+        """How wide a line is beside one of its changes of speed, over a length, mm."""
         _, fast, slowed, _ = line.x
-        return (
-            self._mean(line, slowed, slowed + look_mm) if after else self._mean(line, fast - look_mm - 2.0, fast - 1.0)
-        )
-
-    def _mean(self, line: LineArea, low: float, high: float) -> float | None:
-        """The mean width of a line between two places, mm."""
-        return self._world.laid.mean_width((low, high), (line.y - NEAR_MM, line.y + NEAR_MM))
+        begins = {"before": fast - look_mm - BESIDE_MM, "early": fast, "late": slowed - look_mm, "after": slowed}[where]
+        return self._world.laid.mean_width((begins, begins + look_mm), (line.y - NEAR_MM, line.y + NEAR_MM))
 
     def _piece(self, what: str, size_mm: float) -> float | None:
         """A length of the cube as it cooled: as far as the axes really went on their frame, and shrunk."""
@@ -316,7 +312,7 @@ class Hands:
             case ReadTower():
                 return self._tower(observation)
             case ReadLineWidth(line, where, look_mm):
-                return (self._width(line, where == "after", look_mm),)
+                return (self._width(line, where, look_mm),)
             case ComparePair(first, others, look_mm):
                 return tuple(self._mean_uneven(lines, look_mm) for lines in (first, others))
             case JudgePosts(pairs):

@@ -145,16 +145,19 @@ class Laid:
         if not reached or reached[-1][0] <= 0:
             return
         total, last = reached[-1][0], 0.0
-        for gone, out in reached:
-            length = (gone - last) * way
+        for until, out in reached:
+            length = (until - last) * way
             if length <= 0:
                 continue
-            x, y = (before[axis] + (after[axis] - before[axis]) * gone / total for axis in ("x", "y"))
-            last = gone
-            gap, above = self._lies(x, y, after.get("z", gap_mm), gap_mm)
-            if gap < HIGHEST_MM:
-                self._pieces.append(LaidPiece(x, y, gap, out * area / length, length, above))
-                self.top_mm = max(self.top_mm, gap_mm)
+            parts = math.ceil(length / CELL_MM)  # a steady piece is long, and lies in every cell on its way
+            for part in range(1, parts + 1):
+                share = (last + (until - last) * part / parts) / total
+                x, y = (before[axis] + (after[axis] - before[axis]) * share for axis in ("x", "y"))
+                gap, above = self._lies(x, y, after.get("z", gap_mm), gap_mm)
+                if gap < HIGHEST_MM:
+                    self._pieces.append(LaidPiece(x, y, gap, out * area / length, length / parts, above))
+                    self.top_mm = max(self.top_mm, gap_mm)
+            last = until
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
 

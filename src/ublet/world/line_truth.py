@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 import numpy as np
@@ -19,6 +19,9 @@ ROUND_ENDS = 1 - math.pi / 4
 GOLDEN = (math.sqrt(5) - 1) / 2
 GRID_MM, CORNER_MM = 0.25, 1.0
 
+DRAWN_MM_S, BETWEEN_S = 30.0, 1.5
+"""Between two lines filament is drawn back at this speed, and the nozzle travels for so long."""
+
 
 class LaidPath(Protocol):
     """A way on which filament is laid: filament for each mm of it, its gap, mm."""
@@ -27,6 +30,13 @@ class LaidPath(Protocol):
     def filament_per_mm(self) -> float: ...
     @property
     def gap_mm(self) -> float: ...
+    @property
+    def drawn_mm(self) -> float | None:
+        """By how much filament is drawn back after a first one like it, with whose pressure it begins, mm; None: it
+        brings its own beginning along.
+        """
+        ...
+
     def counts(self) -> NDArray[np.float64]:
         """Places along it at which evenness counts, n, mm."""
         ...
@@ -39,13 +49,17 @@ class LaidPath(Protocol):
 @dataclass(frozen=True)
 class LineLaid:
     """A straight line: stretches of a length, mm, and a speed, mm/s; filament pushed for each mm of it; its gap, mm;
-    the acceleration between stretches, mm/s². Its first stretch's first half and its end do not count.
+    the acceleration between stretches, mm/s²; how far filament is drawn back between two such lines, mm; the
+    acceleration that the extruder follows at a pressure advance, mm/s². Its first stretch's first half and its end do
+    not count.
     """
 
     stretches: Sequence[tuple[float, float]]
     filament_per_mm: float
     gap_mm: float
     acceleration_mm_s2: float
+    drawn_mm: float | None = 0.0
+    followed_mm_s2: Callable[[float], float] = field(default=lambda advance_s: math.inf)
 
     def counts(self) -> NDArray[np.float64]:
         """Where evenness counts."""
@@ -53,9 +67,10 @@ class LineLaid:
         return np.arange(self.stretches[0][0] / 2, whole - self.stretches[-1][0] / 4, GRID_MM)
 
     def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
-        """Its stretches; they do not depend on the pressure advance."""
+        """Its stretches."""
         direction = {"x": 1.0, "e": self.filament_per_mm}
-        lines = [LinearMove(direction, length, mm_s, self.acceleration_mm_s2) for length, mm_s in self.stretches]
+        mm_s2 = min(self.acceleration_mm_s2, self.followed_mm_s2(advance_s))
+        lines = [LinearMove(direction, length, mm_s, mm_s2) for length, mm_s in self.stretches]
         return lines, lambda before, after: min(before.top, after.top)
 
 
@@ -74,6 +89,7 @@ class LoopLaid:
     gap_mm: float
     caps: Caps
     acceleration_mm_s2: float
+    drawn_mm: None = None
 
     def counts(self) -> NDArray[np.float64]:
         """The second time round, without its corners."""
@@ -109,7 +125,15 @@ def laid_widths(
     temperature, °C, and the current in the extruder's motor, A.
     """
     filament = Filament(truth, motor, np.random.default_rng(1))
-    moves, corner = path.moves(advance_s)
+    if (drawn := path.drawn_mm) is not None:
+        _laid_once(filament, melt, path, advance_s)
+        for mm_s in (-DRAWN_MM_S, 0.0, DRAWN_MM_S):
+            filament.turn(mm_s, 0.0, drawn / DRAWN_MM_S if mm_s else BETWEEN_S, melt)
+    return _laid_once(filament, melt, path, advance_s)
+
+
+def _laid_once(filament: Filament, melt: tuple[float, float], path: LaidPath, advance_s: float) -> NDArray[np.float64]:
+    truth, (moves, corner) = filament.truth, path.moves(advance_s)
     rows, here, per_mm = [], 0.0, path.filament_per_mm
     for _, pace in along(moves, corner):
         ahead = per_mm * advance_s * pace.acceleration_mm_s2
@@ -143,7 +167,7 @@ def evenest_advance_s(
         return float(np.var(widths))
 
     low, high = 0.0, most_s
-    for _ in range(22):
+    for _ in range(18):
         left, right = high - GOLDEN * (high - low), low + GOLDEN * (high - low)
         if uneven(left) < uneven(right):
             high = right

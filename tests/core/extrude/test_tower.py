@@ -11,7 +11,8 @@ from tests.conftest import tern
 from tests.core.extrude.test_advance import wren
 from ublet.core.extrude.advance_tower import (
     BAND_MM,
-    GROOVE_MM,
+    NOTCH_MM,
+    NOTCH_WIDE_MM,
     AdvanceTowerParameters,
     bands_done,
     tower_of,
@@ -42,17 +43,26 @@ def test_the_value_rises_with_height_as_it_is_said(machine: MachineFile) -> None
     assert layout.bands[-1].high_mm == pytest.approx(BAND_MM * len(layout.bands))
 
 
-def test_every_layer_closes_and_a_groove_lies_every_five_millimetres() -> None:
+def test_every_layer_closes_and_a_notch_lies_in_front_every_five_millimetres() -> None:
     layout = tower_of(tern(), AdvanceTowerParameters())
     program = tower_program(tern(), layout)
-    lefts: dict[float, float] = {}
+    begins: dict[float, tuple[float, float]] = {}
+    laid: dict[float, list[tuple[float, float]]] = {}
+    here = (0.0, 0.0)
     for segment, end in zip(program.segments, program.ends(START), strict=True):
         if isinstance(segment, To) and segment.filament and end["y"] > layout.y[0] - 1:
-            lefts[end["z"]] = min(lefts.get(end["z"], math.inf), end["x"])
-    insets = [z for z, x in lefts.items() if x == pytest.approx(layout.x[0] + GROOVE_MM)]
-    assert all(x == pytest.approx(layout.x[0]) for z, x in lefts.items() if z not in insets)
-    assert [round(z / 5) for z in insets] == list(range(1, int(layout.high_mm / 5) + 1))
-    assert max(abs(z - 5 * round(z / 5)) for z in insets) <= 0.15 + 1e-9
+            begins.setdefault(end["z"], here)
+            laid.setdefault(end["z"], []).append((end["x"], end["y"]))
+        here = (end["x"], end["y"])
+    assert all(ways[-1] == pytest.approx(begins[z]) for z, ways in laid.items()), "closed"
+    notched = [z for z, ways in laid.items() if ways[-1][1] == pytest.approx(layout.y[0] + NOTCH_MM)]
+    assert [round(z / 5) for z in notched] == list(range(1, int(layout.high_mm / 5) + 1))
+    assert max(abs(z - 5 * round(z / 5)) for z in notched) <= 0.15 + 1e-9
+    middle = sum(layout.x) / 2
+    for ways in laid.values():
+        inside = [x for x, y in ways if layout.y[0] < y < layout.y[1]]
+        assert all(abs(x - middle) <= NOTCH_WIDE_MM for x in inside), "nothing but the notch lies further in"
+        assert {min(x for x, _ in ways), max(x for x, _ in ways)} == set(layout.x)
 
 
 def test_sides_in_turn_are_slow_and_fast_and_filament_is_that_of_their_lines() -> None:

@@ -18,6 +18,9 @@ MODEL_FRACTION = 0.03
 standard.
 """
 
+SLOWING_FRACTION = 0.06
+"""Widths of the slow stretches alone, before and after, are alike at a value that is off by this share, standard."""
+
 TOWER_FRACTION = 0.06
 """Corners of a tower fade unevenly to both sides of the right value: what looks even there is off by this share."""
 
@@ -71,8 +74,15 @@ class NoZero(Exception):
     """The widths show no zero: the message says why."""
 
 
-def from_widths(values_s: Sequence[float], differences_mm: Sequence[float], reading_u_mm: float) -> AdvanceEstimate:
+def from_widths(
+    values_s: Sequence[float],
+    differences_mm: Sequence[float],
+    reading_u_mm: float,
+    model_fraction: float = MODEL_FRACTION,
+) -> AdvanceEstimate:
     """The zero of a straight line through n width differences (after slowing down less before) over their values.
+
+    model_fraction: standard error of widths that are alike, as a share of the value.
 
     Ordinary least squares; the zero's uncertainty is that of an inverse regression,
     ``u = s / |b| sqrt(1/n + (k - mean)² / Sxx)``, s the larger of the scatter about the line and of the readings.
@@ -97,7 +107,7 @@ def from_widths(values_s: Sequence[float], differences_mm: Sequence[float], read
     factor = student(len(values) - 2) if scatter > reading_u_mm else 1.0
     error = factor * noise / abs(slope) * math.sqrt(1 / len(values) + (zero - mean) ** 2 / spread)
     at_end = -1 if zero <= values.min() else 1 if zero >= values.max() else 0
-    return AdvanceEstimate(zero, math.hypot(error, MODEL_FRACTION * zero), at_end)
+    return AdvanceEstimate(zero, math.hypot(error, model_fraction * zero), at_end)
 
 
 def finer_range(estimate: AdvanceEstimate) -> tuple[float, float, float]:

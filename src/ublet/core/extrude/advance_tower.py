@@ -1,4 +1,4 @@
-"""A tower that shows pressure advance: slow and fast sides, the value rising with height, a groove every 5 mm.
+"""A tower that shows pressure advance: slow and fast sides, the value rising with height, a notch in front every 5 mm.
 
 Every corner is a change of speed: behind two of them the nozzle is faster, behind two slower. The value at a height is
 ``k = k0 + step × height``. The walls are one line thick, so that the tower can be held against the light.
@@ -32,8 +32,10 @@ from ublet.core.settings import setting
 BAND_MM = 1.5
 """What is picked is a band so high, mm: lower ones an eye cannot part on a wall."""
 
-GROOVE_EVERY_MM, GROOVE_MM = 5.0, 0.4
-"""Height between grooves, and their depth: one layer is inset all round, so that heights can be counted, mm."""
+NOTCH_EVERY_MM, NOTCH_MM, NOTCH_WIDE_MM = 5.0, 0.4, 3.0
+"""Height between notches, by which heights are counted; their depth, and how far they reach to either side of the
+middle of the front, mm. One layer has one there, where layers begin and nobody looks: what lies over it is thin.
+"""
 
 PURGE_ROOM_MM, FIRST_MM, FIRST_MM_S = 12.0, 0.2, 20.0
 
@@ -89,18 +91,23 @@ class TowerLayout:
         """How many layers it has."""
         return 1 + round((self.high_mm - FIRST_MM) / self.stroke.height_mm)
 
-    def sides(self, inset_mm: float = 0.0) -> tuple[tuple[float, float, bool], ...]:
+    def sides(self, notched: bool = False) -> tuple[tuple[float, float, bool], ...]:
         """Where each side of a layer ends, from the middle of the front to the right and round, mm; whether it is a
-        fast one. inset_mm: by which the layer lies further in.
+        fast one. notched: with a notch in the middle of the front.
         """
-        (left, right), (front, back) = ((low + inset_mm, high - inset_mm) for low, high in (self.x, self.y))
+        (left, right), (front, back) = self.x, self.y
         middle = (left + right) / 2
+        deep, near, far = front + NOTCH_MM, middle - NOTCH_WIDE_MM, middle + NOTCH_WIDE_MM
+        into = ((far, deep, False), (far, front, False)) if notched else ()
+        out_of = ((near, front, False), (near, deep, False)) if notched else ()
         return (
+            *into,
             (right, front, False),
             (right, back, True),
             (left, back, False),
             (left, front, True),
-            (middle, front, False),
+            *out_of,
+            (middle, deep if notched else front, False),
         )
 
     def value_at(self, height_mm: float) -> float:
@@ -115,7 +122,7 @@ def tower_of(machine: MachineFile, aim: AdvanceTowerParameters) -> TowerLayout:
         TrialFailed: it does not fit, or makes no range.
     """
     kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
-    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
+    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s or kind.slow_mm_s)
     fast = fast_mm_s_of(machine, aim, kind, stroke)
     bed, rim = machine.bed, machine.bed.margin_mm + RIM_MM
     wide, deep, high = kind.slow_mm, kind.fast_mm, BAND_MM * len(values)
@@ -151,8 +158,7 @@ def tower_program(machine: MachineFile, layout: TowerLayout) -> Program:
         band = layout.bands[min(len(layout.bands) - 1, int(height / BAND_MM))]
         place = band.place if band.number > named else ""
         named = band.number
-        inset = GROOVE_MM if layer and _is_groove(height, stroke.height_mm) else 0.0
-        sides = layout.sides(inset)
+        sides = layout.sides(notched=layer > 0 and _is_notched(height, stroke.height_mm))
         middle, front, _ = sides[-1]
         if not layer:
             laying.at_height(first, height)
@@ -173,10 +179,10 @@ def tower_program(machine: MachineFile, layout: TowerLayout) -> Program:
     return Program("advance tower", laying.end(), note)
 
 
-def _is_groove(height_mm: float, layer_mm: float) -> bool:
+def _is_notched(height_mm: float, layer_mm: float) -> bool:
     """Whether a layer is the one that shows a full count of height."""
-    count = round(height_mm / GROOVE_EVERY_MM)
-    return count > 0 and abs(height_mm - count * GROOVE_EVERY_MM) <= layer_mm / 2
+    count = round(height_mm / NOTCH_EVERY_MM)
+    return count > 0 and abs(height_mm - count * NOTCH_EVERY_MM) <= layer_mm / 2
 
 
 def tower_followed_mm_s2(caps: Caps, machine: MachineFile, layout: TowerLayout) -> float:

@@ -9,7 +9,7 @@ from ublet.core.extrude.advance import TOWER_FRACTION
 from ublet.core.extrude.advance_lines import grams_of
 from ublet.core.extrude.advance_tower import (
     FIRST_MM,
-    GROOVE_EVERY_MM,
+    NOTCH_EVERY_MM,
     AdvanceTowerParameters,
     TowerBand,
     TowerLayout,
@@ -70,9 +70,10 @@ async def advance_tower(bench: Bench, aim: AdvanceTowerParameters) -> TrialResul
         raise TrialFailed(f"Only {len(bands)} bands were printed: {LEAST_READ} at the least.", StartAgain())
     values = tuple(band.value_s for band in bands)
     offered = ToPick(
-        f"At which height are the corners even? Look {layout.kind.look_mm:g} mm behind each corner{{lamp}}: too low a "
-        "value leaves a bulge where a slow side begins and a thin wall where a fast one begins, too high a value the "
-        f"reverse. A groove lies every {GROOVE_EVERY_MM:g} mm. One band, or the first and the last that look even.",
+        f"At which height are the corners even? Look {layout.kind.tower_look_mm:g} mm behind each corner{{lamp}}: "
+        "too low a value leaves a bulge where a slow side begins and a thin wall where a fast one begins, too high a "
+        f"value the reverse. In front is a notch every {NOTCH_EVERY_MM:g} mm. One band, or the first and the last that "
+        "look even.",
         tower_area(layout, bands),
         tuple(band.label for band in bands),
         values,
@@ -89,7 +90,7 @@ async def advance_tower(bench: Bench, aim: AdvanceTowerParameters) -> TrialResul
 def tower_area(layout: TowerLayout, bands: tuple[TowerBand, ...]) -> ReadTower:
     """Where a tower stands, for whoever looks at it."""
     areas = tuple(BandArea(band.place, max(0.0, band.low_mm - FIRST_MM), band.high_mm - FIRST_MM) for band in bands)
-    return ReadTower(layout.x, layout.y, areas, layout.kind.look_mm)
+    return ReadTower(layout.x, layout.y, areas, layout.kind.tower_look_mm)
 
 
 def _announce(machine: MachineFile, aim: AdvanceTowerParameters) -> str:

@@ -36,7 +36,7 @@ from ublet.core.motion.homing_moves import moving, number_of
 from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
-from ublet.core.observations import ComparePair, LineArea, ReadLines, ReadLineWidth, ReadTower
+from ublet.core.observations import LINE_PLACES, ComparePair, LineArea, ReadLines, ReadLineWidth, ReadTower
 from ublet.core.questions import Confirm, Measure, Pick
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
@@ -66,8 +66,8 @@ LINES = Stream("lines", ("line", "advance_s", "y_mm"), ("", "s", "mm"))
 PICKS = Stream("picks", ("first_s", "last_s", "advance_s", "uncertainty_s"), ("s", "s", "s", "s"))
 """Every look: the values between which the lines are even, and what it makes."""
 
-WIDTH_ROWS = Stream("widths", ("line", "advance_s", "before_mm", "after_mm"), ("", "s", "mm", "mm"))
-"""Every line that was measured: its width before the speed changes, and after it slowed down."""
+WIDTH_ROWS = Stream("widths", ("line", "advance_s", *LINE_PLACES), ("", "s", *("mm" for _ in LINE_PLACES)))
+"""Every line that was measured: its width at each place."""
 
 SUBJECT_WORDS = "pressure advance"
 
@@ -86,9 +86,12 @@ class LinesRead:
     widths: dict[int, list[float]] = field(default_factory=dict)
 
     def difference_mm(self, at: int) -> float:
-        """By how much a line is wider after it slowed down than before."""
-        before, after = self.widths[at]
-        return after - before
+        """By how much a line is wider after it slowed down than before, and thinner after it sped up: the mean of both.
+
+        At one of the two alone a melt that thins while it is driven is even at another value.
+        """
+        before, early, late, after = self.widths[at]
+        return (after - before + late - early) / 2
 
     def fitted(self) -> list[int]:
         """The measured lines next to where they change over, by their places."""
@@ -205,9 +208,8 @@ async def _measured(bench: Bench, layout: LinesLayout, lines: Sequence[AdvanceLi
             await _read_widths(bench, layout, lines, read, sorted(between - set(coarse)))
     else:
         await _read_widths(bench, layout, lines, read, _around(lines, read.seen))
-    for at, (wide_before, wide_after) in sorted(read.widths.items()):
-        row = (float(lines[at].number), lines[at].value_s, wide_before, wide_after)
-        bench.record.row(WIDTH_ROWS.name, row)
+    for at, widths in sorted(read.widths.items()):
+        bench.record.row(WIDTH_ROWS.name, (float(lines[at].number), lines[at].value_s, *widths))
 
 
 async def _read_widths(
@@ -217,14 +219,9 @@ async def _read_widths(
     for at in places:
         line, mine = lines[at], list[float]()
         read.widths[at] = mine
-        for where in ("before", "after"):
-            place = (
-                "on its first stretch, just before the first stroke"
-                if where == "before"
-                else f"over the first {layout.kind.look_mm:g} mm behind the second stroke, where it slowed down"
-            )
+        for where, words in LINE_PLACES.items():
             asked = Measure(
-                f"{line.place}: how wide is it {place}? Callipers, closed gently.",
+                f"{line.place}: how wide is it {words.format(mm=layout.kind.look_mm)}? Callipers, closed gently.",
                 (),
                 ReadLineWidth(area_of(layout, line), where, layout.kind.look_mm),
                 unit="mm",
@@ -269,7 +266,7 @@ def concluded(
     measured: AdvanceEstimate | None = None
     if read.widths:
         places = read.fitted()
-        reading_u = math.sqrt(2) * INSTRUMENTS["callipers"].placing_mm / math.sqrt(3)
+        reading_u = INSTRUMENTS["callipers"].placing_mm / math.sqrt(3)  # of the mean of two differences
         try:
             measured = from_widths([values[at] for at in places], [read.difference_mm(at) for at in places], reading_u)
             if values[0] < measured.advance_s < values[-1]:

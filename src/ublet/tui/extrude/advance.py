@@ -11,7 +11,7 @@ from textual.widgets import Input
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range
 from ublet.core.extrude.advance_lines import AdvanceLine, LinesLayout, layout_of, lines_program
 from ublet.core.extrude.advance_tower import (
-    GROOVE_EVERY_MM,
+    NOTCH_EVERY_MM,
     AdvanceTowerParameters,
     TowerLayout,
     tower_of,
@@ -20,7 +20,7 @@ from ublet.core.extrude.advance_tower import (
 from ublet.core.extrude.advance_trials import PICKS, WIDTH_ROWS, AdvanceParameters, VerifyParameters, pair_layout
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
-from ublet.core.observations import ReadLineWidth
+from ublet.core.observations import LINE_PLACES, ReadLineWidth
 from ublet.core.questions import Pick
 from ublet.core.run import Option, TrialFailed
 from ublet.core.settings import number_or
@@ -191,11 +191,11 @@ class AdvanceBench(RecordedBench):
             done = picking or 0 <= band.number - 1 < now or not running
             ink = f"bold {Ink.focus}" if here else Ink.good if picking and low <= band.number <= high else Ink.text
             cells.put(0, row, f"{'▶' if here else ' '}{band.number:>3} {band.low_mm:>5g} mm  {band.value_s:.3f}", ink)
-            groove = int(band.high_mm / GROOVE_EVERY_MM) > int(band.low_mm / GROOVE_EVERY_MM)
+            notch = int(band.high_mm / NOTCH_EVERY_MM) > int(band.low_mm / NOTCH_EVERY_MM)
             block = "█" if here else "▓" if done and running else "░"
-            wall = block * across if not groove else f"▐{block * (across - 2)}▌"
+            wall = f"{block * (across // 2 - 1)}▏▕{block * (across - across // 2 - 1)}" if notch else block * across
             cells.put(TOWER_LABEL, row, wall, ink if here or picking else Ink.proposal)
-        cells.put(TOWER_LABEL, rows, "a groove every 5 mm"[: across + 12], Ink.quiet)
+        cells.put(TOWER_LABEL, rows, f"a notch every {NOTCH_EVERY_MM:g} mm"[: across + 12], Ink.quiet)
         if not side:
             return
         left, estimate = cells.width - side + 2, self.found if not running else None
@@ -330,7 +330,10 @@ class AdvanceBench(RecordedBench):
         """The widths of a line that was measured."""
         rows = self.read(WIDTH_ROWS.name)
         mine = [row for row in rows.rows.tolist() if round(row[0]) == line.number] if rows is not None else []
-        return f"{mine[-1][3] - mine[-1][2]:+.2f}" if mine else ""
+        if not mine or len(mine[-1]) != 2 + len(LINE_PLACES):
+            return ""
+        before, early, late, after = mine[-1][2:]
+        return f"{(after - before + late - early) / 2:+.2f}"
 
     def _looked(self) -> list[str]:
         """Every look so far."""
