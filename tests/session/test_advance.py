@@ -115,17 +115,21 @@ def on_tern(tmp_path: Path, builder: Callable[[Typing], None], aim: AdvanceParam
     return virtually(body)
 
 
+BESIDE = {"where it slowed down": 1.5, "where it sped up": -0.5}
+"""What is off beside a change of speed, and by how much of it: both together make the difference of a line."""
+
 SHORT = AdvanceParameters(last_s=0.04, step_s=0.01)
 
 
 def test_looks_are_kept_together_and_both_values_are_offered(tmp_path: Path) -> None:
     def builder(typing: Typing) -> None:
         typing.picks, typing.confirms = iter(("3", "3-4")), iter(("look again", "type widths too"))
-        typing.widths = lambda question: "0.55" if "before" in question.text else widths(question)
+        typing.widths = widths
 
     def widths(question: Measure) -> str:
         number = int(question.text.split()[1].rstrip(":"))
-        return f"{0.55 + 0.05 * (3.4 - number):.3f}"
+        wide = next((sign for words, sign in BESIDE.items() if words in question.text), 0.0)
+        return f"{0.55 + wide * 0.05 * (3.4 - number):.3f}"
 
     result, live, _ = on_tern(tmp_path, builder, SHORT)
     assert [option.name for option in result.options] == ["as seen", "as measured"]

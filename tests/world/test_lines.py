@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -45,13 +47,33 @@ def test_a_linear_melt_is_evenest_at_its_own_time_constant(spring: float) -> Non
     assert found == pytest.approx(4.0 / spring, rel=0.03)
 
 
+def test_a_wall_laid_in_long_steady_pieces_is_as_wide_everywhere() -> None:
+    laid = Laid(Filament(ExtruderTruth(), None, np.random.default_rng(1)))
+    filament = 0.04 * 20
+    for layer in range(4):
+        stretch = Stretch(0.0, 20.0, {"x": 1.0}, {"extruder": 0.04})
+        z = 0.2 + 0.2 * layer
+        ends = ({"x": 0.0, "y": 10.0, "z": z}, {"x": 20.0, "y": 10.0, "z": z})
+        pieces = [(1.0, filament)] if layer % 2 == 0 else [(0.05, filament / 20)] * 20
+        laid.follow(stretch, Pace(20.0, 0.0, 1.0), 0.0, pieces, ends, z)
+    widths = laid.region((0.0, 20.0), (9.7, 10.3), (0.1, 0.7))[:, 2]
+    assert len(widths) >= 60 and np.ptp(widths) < 1e-6, "each layer lies on the one below"
+
+
+def test_a_line_begins_with_the_pressure_of_the_one_before() -> None:
+    truth = ExtruderTruth(bite_share=0.0, thinning=1.0, melts_mm_s=1e6, grip_n=1e4, spring_n_mm=4.0, play_mm=0.3)
+    first, later = (laid_widths(truth, MOTOR, MELT, replace(LINE, drawn_mm=drawn), 0.0) for drawn in (None, 2.0))
+    begins = at(first, 0, 10), at(later, 0, 10)
+    assert begins[0] < 0.7 * begins[1], "cold, it would begin thin"
+
+
 def test_what_lies_along_a_line_is_found_again_and_what_lies_elsewhere_is_not() -> None:
     laid = Laid(Filament(ExtruderTruth(), None, np.random.default_rng(1)))
     for y, filament in ((10.0, 0.04), (14.0, 0.08)):
         stretch = Stretch(0.0, 10.0, {"x": 1.0}, {"extruder": filament})
         ends = ({"x": 0.0, "y": y}, {"x": 10.0, "y": y})
-        laid.follow(stretch, Pace(10.0, 0.0, 1.0), 0.0, [(0.1, filament)] * 10, ends, 0.2)
+        laid.follow(stretch, Pace(10.0, 0.0, 1.0), 0.0, [(0.05, filament / 2)] * 20, ends, 0.2)
     rows = laid.region((2.5, 6.5), (9.7, 10.3), (0.0, 1.0))[:, [0, 2, 3]]
-    assert rows[:, 0].tolist() == pytest.approx([3.0, 4.0, 5.0, 6.0])
+    assert rows[:, 0].tolist() == pytest.approx([3.0, 3.5, 4.0, 4.5, 5.0, 5.5, 6.0, 6.5])
     section = 0.04 * np.pi * 1.75**2 / 4
     assert rows[0, 1] == pytest.approx(section / 0.2 + 0.2 * (1 - np.pi / 4))

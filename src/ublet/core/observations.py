@@ -425,6 +425,13 @@ class ReadTower(Cue):
         return [f"{_numbers(looks, words)} {words}" for words in dict.fromkeys(looks)]
 
 
+@dataclass(frozen=True)
+class SettleOnPick(Cue):
+    """Is that pick good enough, after so many looks?"""
+
+    looks: int
+
+
 LinePlace = Literal["before", "early", "late", "after"]
 LINE_PLACES: dict[LinePlace, str] = {
     "before": "over the last {mm:g} mm before the first stroke, where it is slow",
@@ -633,6 +640,7 @@ Observation = (
     | ReadLines
     | ReadLineWidth
     | ReadTower
+    | SettleOnPick
     | ComparePair
     | JudgePosts
     | ReadPiece

@@ -82,6 +82,7 @@ from ublet.core.observations import (
     ReadThermometer,
     ReadTower,
     ReadTravel,
+    SettleOnPick,
     WatchClearance,
     WatchFirstLayer,
     WatchProgram,
@@ -255,6 +256,8 @@ class ScriptedBuilder:
                 return self._judge(cue, question)
             case ReadLines() | ReadTower() if isinstance(question, Pick):
                 return self._pick(hands.observe(cue).felt_mm, question)
+            case SettleOnPick(looks):
+                return question.answers[1 if looks < self._scenario.builder.looks else 0]
             case ReadLineWidth():
                 felt = hands.observe(cue).felt_mm[0]
                 return f"{max(0.0, float(self._read(felt or 0.0, 'callipers'))):.4f}"  # a bare line: nothing
@@ -287,6 +290,7 @@ class ScriptedBuilder:
                 | WatchProgram()
                 | WatchFirstLayer()
                 | ConfirmNearer()
+                | SettleOnPick()
             ):
                 pass  # there is nothing to be done for it besides the usual answer
             case _:

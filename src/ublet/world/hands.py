@@ -80,6 +80,7 @@ from ublet.core.observations import (
     ReadThermometer,
     ReadTower,
     ReadTravel,
+    SettleOnPick,
     WatchClearance,
     WatchFirstLayer,
     WatchProgram,
@@ -352,6 +353,7 @@ class Hands:
                 | WatchSpeed()
                 | WatchProgram()
                 | ConfirmNearer()
+                | SettleOnPick()
             ):
                 return ()
             case _:

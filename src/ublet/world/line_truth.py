@@ -17,7 +17,7 @@ from ublet.world.mechanics import MotorTruth
 
 ROUND_ENDS = 1 - math.pi / 4
 GOLDEN = (math.sqrt(5) - 1) / 2
-GRID_MM, CORNER_MM = 0.25, 1.0
+GRID_MM, CORNER_MM, SCANNED = 0.25, 1.0, 21
 
 DRAWN_MM_S, BETWEEN_S = 30.0, 1.5
 """Between two lines filament is drawn back at this speed, and the nozzle travels for so long."""
@@ -157,7 +157,7 @@ def evenest_advance_s(
     most_s: float,
 ) -> float:
     """The pressure advance at which a way of slow and fast stretches is as even as it can be: the least mean square of
-    its width about its mean where evenness counts, found by golden section.
+    its width about its mean where evenness counts, looked for over the whole range, then by golden section.
     """
     grid = path.counts()
 
@@ -166,8 +166,10 @@ def evenest_advance_s(
         widths = np.interp(grid, rows[:, 0], rows[:, 1])
         return float(np.var(widths))
 
-    low, high = 0.0, most_s
-    for _ in range(18):
+    values = np.linspace(0.0, most_s, SCANNED)
+    best = int(np.argmin([uneven(value) for value in values]))
+    low, high = float(values[max(0, best - 1)]), float(values[min(SCANNED - 1, best + 1)])
+    for _ in range(12):
         left, right = high - GOLDEN * (high - low), low + GOLDEN * (high - low)
         if uneven(left) < uneven(right):
             high = right

@@ -285,6 +285,9 @@ class BuilderPart(Part):
     width_eye_mm: float = setting(
         "A difference of a line's width that this eye just sees.", unit="mm", low=0.001, high=0.5, default=0.03
     )
+    looks: int = setting(
+        "Looks so often at lines before one is picked, under another lamp each time.", low=1, high=9, default=2
+    )
     trams: bool = setting("Turns a corner's screw while a first layer prints there, before nudging.", default=False)
     bold_to_mm_s: float | None = setting(
         "Calls it fast enough when something moves faster than this; none: never.",

@@ -106,7 +106,7 @@ def test_lines_lie_on_the_bed_carry_their_values_and_push_what_a_line_takes(mach
     assert values == list(values_of(machine, aim)) and len(set(values)) == len(layout.lines)
     line = layout.lines[4]
     mine = [s for s in program.segments if isinstance(s, To) and s.mm_s2 and s.at["y"] == line.y]
-    assert [s.mm_s for s in mine] == [aim.slow_mm_s, layout.fast_mm_s, aim.slow_mm_s]
+    assert [s.mm_s for s in mine] == [layout.slow_mm_s, layout.fast_mm_s, layout.slow_mm_s]
     assert sum(s.filament for s in mine) == pytest.approx(filament_for(line.x[3] - line.x[0], layout.stroke, 1.75))
     assert layout.lines[4].x[3] > layout.lines[3].x[3], "every fifth sticks out"
 

@@ -36,7 +36,15 @@ from ublet.core.motion.homing_moves import moving, number_of
 from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
-from ublet.core.observations import LINE_PLACES, ComparePair, LineArea, ReadLines, ReadLineWidth, ReadTower
+from ublet.core.observations import (
+    LINE_PLACES,
+    ComparePair,
+    LineArea,
+    ReadLines,
+    ReadLineWidth,
+    ReadTower,
+    SettleOnPick,
+)
 from ublet.core.questions import Confirm, Measure, Pick
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
@@ -186,7 +194,9 @@ async def picked(bench: Bench, offered: ToPick, read: LinesRead) -> str:
         looks = f"{len(read.picks)} looks together make " if len(read.picks) > 1 else "That makes "
         words = f"{looks}{with_uncertainty(seen.advance_s, seen.uncertainty_s)} s."
         answers = (THAT, AGAIN, *((ALSO,) if offered.widths is not None else ()))
-        after = await bench.builder.ask(Confirm(f"{words} Another lamp often shows more.", answers))
+        after = await bench.builder.ask(
+            Confirm(f"{words} Another lamp often shows more.", answers, SettleOnPick(len(read.picks)))
+        )
         if after == ALSO and offered.widths is not None:
             await offered.widths(read)
         if after != AGAIN:
