@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
@@ -38,14 +39,15 @@ class DialectService(Service):
         self._rows: dict[str, list[str]] = {}  # of arrays that are on their way
         self._path = ""  # name of the program that the lines of a path make
         self._cutter = LineCutter(language.file.line.longest)
-        self._last: tuple[int, list[str]] | None = None  # number and answer of the line that was done last
+        self._done_last: deque[tuple[int, list[str]]] = deque(maxlen=language.file.line.waiting)
+        """Number and answer of the lines that were done last."""
         self._lines: list[tuple[Pattern, Does]] = list(self._known_lines())
 
     def new_host(self) -> None:
         """Another program is at the other end of the line."""
         super().new_host()
         self._cutter = LineCutter(self._language.file.line.longest)
-        self._last = None
+        self._done_last.clear()
 
     def take(self, data: bytes) -> None:
         """Take bytes as they arrive: the halt byte counts wherever it stands."""
@@ -54,7 +56,7 @@ class DialectService(Service):
             self.board.halt()
             data = data.replace(bytes((halt,)), b"")
         for raw in self._cutter.feed(data):
-            if self._random.random() >= self.wire.host_drop_rate:
+            for _ in range(self._arrivals()):
                 self._line(raw)
 
     def state(self) -> None:
@@ -62,7 +64,8 @@ class DialectService(Service):
         if not self._language.file.alive.window_s:
             self.board.note_host()
         if self.board.boot != self._boot:
-            self._boot, self._last = self.board.boot, None
+            self._boot = self.board.boot
+            self._done_last.clear()
             if self._language.start is not None:
                 self._say(self._language.start.write(self._about()))
         if self._session is not None:
@@ -82,7 +85,8 @@ class DialectService(Service):
             self._ask_again()
             return
         if line.text == self._language.file.greeting.ask and self._session is None:
-            self._session, self._last = "dialect", None
+            self._session = "dialect"
+            self._done_last.clear()
         if line.text == self._language.file.halt.line:
             self.board.halt()  # whatever its number
             return
@@ -91,19 +95,18 @@ class DialectService(Service):
         self.board.note_host()
         answer = self._done(line)
         if line.number is not None:
-            self._last = line.number, answer
+            self._done_last.append((line.number, answer))
         self._say(*answer)
 
     def _is_next(self, line: WireLine) -> bool:
         """Whether a numbered line is to be done now; one that was done already is answered again."""
         number = line.number or 0
-        if line.text == self._language.file.greeting.ask or self._last is None:
+        if line.text == self._language.file.greeting.ask or not self._done_last:
             return True
-        before, answer = self._last
-        if number == before:
+        if (answer := dict(self._done_last).get(number)) is not None:
             self._say(*answer)
             return False
-        if number == before + 1:
+        if number == self._done_last[-1][0] + 1:
             return True
         self._ask_again()
         return False
@@ -111,7 +114,7 @@ class DialectService(Service):
     def _ask_again(self) -> None:
         again = self._language.again
         if again is not None:
-            self._say(again.write({"n": self._last[0] + 1 if self._last is not None else 1}))
+            self._say(again.write({"n": self._done_last[-1][0] + 1 if self._done_last else 1}))
         elif not self._language.framing.numbered:
             self._say(self._language.error.write({"n": 0, "why": "that was damaged"}))
 
@@ -134,7 +137,7 @@ class DialectService(Service):
         longest = self._language.file.line.longest
         frames = [self._language.framing.from_board(text[:longest].rstrip()) for text in texts]
         wire = self.wire
-        if not (wire.drop_rate or wire.flip_rate or wire.garbage_rate):
+        if not wire.spoils:
             frames = [b"".join(frames)] if frames else []
         for frame in frames:
             self._transmit(frame)

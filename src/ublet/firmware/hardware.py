@@ -35,3 +35,10 @@ class Wire:
     garbage_rate: float = 0.0
     drop_rate: float = 0.0
     host_drop_rate: float = 0.0
+    double_rate: float = 0.0
+    host_double_rate: float = 0.0
+
+    @property
+    def spoils(self) -> bool:
+        """Whether lines to the host may arrive otherwise than they were sent."""
+        return bool(self.drop_rate or self.flip_rate or self.garbage_rate or self.double_rate)

@@ -95,8 +95,15 @@ class Service:
             for message in self._decoder.feed(piece):
                 if message is None:
                     self._emit({"jsonrpc": "2.0", "method": "damaged", "params": {"count": self._decoder.bad}})
-                elif self._random.random() >= self.wire.host_drop_rate:
-                    self.answer(message)
+                else:
+                    for _ in range(self._arrivals()):
+                        self.answer(message)
+
+    def _arrivals(self) -> int:
+        """How often a line of the host's arrives."""
+        if self._random.random() < self.wire.host_drop_rate:
+            return 0
+        return 2 if self.wire.host_double_rate and self._random.random() < self.wire.host_double_rate else 1
 
     def state(self) -> None:
         """Send the state notification with all samples since the last."""
@@ -187,7 +194,7 @@ class Service:
         link = self.wire
         if asyncio.get_running_loop().time() < self.board.silent_until:
             return
-        if link.drop_rate or link.flip_rate or link.garbage_rate:
+        if link.spoils:
             if self._random.random() < link.drop_rate:
                 return
             if self._random.random() < link.flip_rate:
@@ -196,6 +203,8 @@ class Service:
                 frame = frame[:at] + digit + frame[at + 1 :]
             if self._random.random() < link.garbage_rate:
                 frame = bytes(self._random.integers(128, 255, 12).tolist()) + frame
+            if link.double_rate and self._random.random() < link.double_rate:
+                frame += frame
         if link.latency_ms:
             asyncio.get_running_loop().call_later(link.latency_ms / 1000, self._leaving.push, frame)
         else:

@@ -1,5 +1,5 @@
-"""The end of a link whose lines a dialect file describes: lines sent one at a time, readings asked for again and again,
-and what the board does not say by itself (ends of motions, numbers of samples) made of them.
+"""The end of a link whose lines a dialect file describes: lines sent, readings asked for again and again, and what the
+board does not say by itself (ends of motions, numbers of samples) made of them.
 """
 
 from __future__ import annotations
@@ -18,11 +18,11 @@ from ublet.core.settings import Value
 from ublet.link.dialect_settings import DialectSettings, first_read
 from ublet.link.end import LinkListeners, LinkQuality, LinkWork, State, fault_words
 from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
+from ublet.link.exchanges import ExchangeHooks, LineExchanges
 from ublet.link.host_guards import HostGuards, HostTrip
 from ublet.link.replies import EventReport, Hello, Sample
 from ublet.link.transport import Transport
 
-TRIES = 5
 LOOKS_SHOWN = 100
 """One look of so many is part of the raw dialogue."""
 
@@ -32,9 +32,6 @@ READ_S = 0.1
 
 NO_NEWS_S = 4.0
 """Without new readings for this long the link is ended, as over the protocol."""
-
-PATIENCE_S = 30.0
-"""Longest wait for a board that asks for patience."""
 
 COLDEST_C, HOTTEST_C = -80.0, 1500.0
 FARTHEST_MM = 1e5
@@ -78,17 +75,13 @@ class DialectClient(LinkWork):
         self._most_room = self._lines = self._lines_then = 0
         self._listeners = listeners
         self._cutter = LineCutter(language.file.line.longest)
-        self._line_free = asyncio.Lock()
-        self._number = self._index = self._events = self._motions = 0
-        self._reply: asyncio.Future[None] | None = None
-        self._frame = b""
-        self._answers: list[str] = []
-        self._patience = self._looking = False
+        hooks = ExchangeHooks(transport.write, self._talk, self._hang_up, self._silent_s)
+        self._exchanges = LineExchanges(language, self.quality, hooks)
+        self._index = self._events = self._motions = 0
         self._edges: dict[str, tuple[bool, int]] = {}
         self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
         self._stand_waits: list[tuple[int, asyncio.Future[None]]] = []  # the same for whoever waits
         self._look_waits: list[asyncio.Future[None]] = []
-        self._exchanges: set[asyncio.Task[list[str]]] = set()
         self._looks = self._short_looks = 0
         self._stood: int | None = None  # the look before, if nothing moved in it
         self._unasked: dict[tuple[str, str], tuple[float, dict[str, Value]]] = {}
@@ -171,12 +164,14 @@ class DialectClient(LinkWork):
         """Send nothing for so long."""
         self._silent_until = self._loop.time() + seconds
 
+    def _silent_s(self) -> float:
+        return self._silent_until - self._loop.time()
+
     def let_go(self) -> None:
         """Everything off, without waiting for an answer."""
         for name in ("stop", "off"):
             for pattern in self.language.requests[name].lines if name in self.language.requests else ():
-                self._number += 1
-                self.transport.write(self.language.framing.from_host(pattern.write({}), self._number))
+                self.transport.write(self._exchanges.frame(pattern.write({})))
 
     @property
     def news_at_s(self) -> float:
@@ -221,91 +216,14 @@ class DialectClient(LinkWork):
         return line
 
     async def ask(
-        self,
-        line: str,
-        again: bool = True,
-        wants: Pattern | None = None,
-        first: bool = False,
-        looks: bool = False,
+        self, line: str, again: bool = True, wants: Pattern | None = None, first: bool = False, looks: bool = False
     ) -> list[str]:
-        """Send a line, and return those of its reply. A line that got lost is sent again where that does nothing twice;
-        so is one whose reply lacks the answer that it ``wants``. first: lines are counted from here. looks: it is one
-        of the readings that are asked for again and again.
-
-        Whoever gives up waiting does not cut an exchange short: its reply would be taken for the next line's.
+        """Send a line, and return those of its reply: see :meth:`LineExchanges.ask`.
 
         Raises:
-            LinkLost: no answer. Malformed: another one. BoardRefused: the board says no.
+            LinkLost, Malformed, BoardRefused.
         """
-        if looks:
-            return await self._exchange(line, again, wants, first, looks)
-        exchange = self._loop.create_task(self._exchange(line, again, wants, first, looks))
-        self._exchanges.add(exchange)
-        exchange.add_done_callback(self._exchanged)
-        return await asyncio.shield(exchange)
-
-    def _exchanged(self, exchange: asyncio.Task[list[str]]) -> None:
-        self._exchanges.discard(exchange)
-        if not exchange.cancelled():
-            exchange.exception()  # it may be that nobody waits for it any more
-
-    async def _exchange(self, line: str, again: bool, wants: Pattern | None, first: bool, looks: bool) -> list[str]:
-        async with self._line_free:
-            if self.lost_why is not None:
-                raise LinkLost(self.lost_why)
-            self._looking = looks
-            self._number = 1 if first else self._number + 1
-            framing = self.language.framing
-            self._frame = framing.from_host(line, self._number)
-            safe = again or framing.numbered
-            for attempt in range(TRIES if safe else 1):
-                began = self._loop.time()
-                self.quality.retries += attempt > 0
-                self._answers, self._patience = [], False
-                self._reply = self._loop.create_future()
-                await self._not_silenced()
-                self._talk(">", line)
-                self.transport.write(self._frame)
-                if await self._replied(self._reply):
-                    self.quality.round_trip_s = self._loop.time() - began
-                    self._reply.result()
-                    if wants is None or first_read(wants, self._answers) is not None:
-                        return self._answers
-                if not framing.numbered:
-                    await self._quiet()
-            self._reply = None
-        if not safe:
-            self._hang_up(f"no answer to “{line}”: nobody knows whether it was done")
-        if self._answers:
-            raise Malformed(
-                f"“{line}” is answered with “{self._answers[0][:60]}”: not what {self.language.file.name} says"
-            )
-        raise LinkLost(f"no answer to “{line}” in {TRIES if safe else 1} tries")
-
-    async def _not_silenced(self) -> None:
-        """Wait until we may speak again."""
-        left = self._silent_until - self._loop.time()
-        if left > 0:
-            await asyncio.sleep(left)
-            await self._not_silenced()
-
-    async def _replied(self, reply: asyncio.Future[None]) -> bool:
-        """Whether the reply ended in time; a board that asks for patience is given more."""
-        wait_s = self.language.file.line.reply_s
-        done, _ = await asyncio.wait({reply}, timeout=wait_s)
-        waited = wait_s
-        while not done and self._patience and waited < PATIENCE_S:
-            self._patience = False
-            done, _ = await asyncio.wait({reply}, timeout=wait_s)
-            waited += wait_s
-        return bool(done)
-
-    async def _quiet(self) -> None:
-        """Let a late reply pass: without numbers it would be taken for that of the next line."""
-        count = -1
-        while count != len(self._answers):
-            count = len(self._answers)
-            await asyncio.sleep(self.language.file.line.reply_s / 2)
+        return await self._exchanges.ask(line, again, wants, first, looks)
 
     # motions
 
@@ -394,24 +312,14 @@ class DialectClient(LinkWork):
 
     def _take(self, text: str) -> None:
         language, rules = self.language, self.language.file.line
-        self._talk("<", text)
+        self._talk("<", text, self._exchanges.looking)
         if rules.comment and text.startswith(rules.comment):
             return
         if language.start is not None and (started := language.start.read(text)) is not None:
             if started.get("boot", -1) != self.state.boot:  # else a look has shown it already
                 self._restarted()
-        elif language.patience is not None and language.patience.read(text) is not None:
-            self._patience = True
-        elif language.again is not None and language.again.read(text) is not None:
-            self.quality.retries += 1
-            self._patience = True
-            self.transport.write(self._frame)
-        elif (done := language.done.read(text)) is not None:
-            self._end_reply(done.get("n"), None)
-        elif (error := language.error.read(text)) is not None:
-            self._end_reply(error.get("n"), BoardRefused(NOT_ALLOWED, str(error.get("why", "the board says no"))))
-        elif not self._took_unasked(text) and self._reply is not None:
-            self._answers.append(text)
+        elif not self._exchanges.took(text) and not self._took_unasked(text):
+            self._exchanges.answered(text)
 
     def _took_unasked(self, text: str) -> bool:
         """Whether a line is one of the readings that come by themselves; they count until they are old."""
@@ -424,14 +332,6 @@ class DialectClient(LinkWork):
                 return True
         return False
 
-    def _end_reply(self, number: Value, refusal: BoardRefused | None) -> None:
-        if self._reply is None or self._reply.done() or (number is not None and number != self._number):
-            return  # of a line before: it came twice, or late
-        if refusal is not None:
-            self._reply.set_exception(refusal)
-        else:
-            self._reply.set_result(None)
-
     # readings
 
     async def _look(self) -> None:
@@ -441,7 +341,10 @@ class DialectClient(LinkWork):
             began = self._loop.time()
             self._looks += 1
             look = self._looks
-            pieces = [await self._asked(ask) for ask in asks]
+            if self.language.file.line.waiting > 1:
+                pieces = await asyncio.gather(*(self._asked(ask) for ask in asks))
+            else:
+                pieces = [await self._asked(ask) for ask in asks]
             whole = [records for records in pieces if records is not None]
             newest = max((at for at, _ in self._unasked.values()), default=began)
             if len(whole) == len(pieces) and (asks or newest > self._unasked_at):
@@ -612,8 +515,7 @@ class DialectClient(LinkWork):
         self.room = None
         self._cut("", restarted=True)
         self.relays.clear()
-        if self._reply is not None and not self._reply.done():
-            self._reply.set_exception(LinkLost("the board restarted meanwhile"))
+        self._exchanges.fail("the board restarted meanwhile", for_good=False)
 
     def _new_state(self, state: State) -> None:
         changed, self.state = state != self.state, state
@@ -626,9 +528,9 @@ class DialectClient(LinkWork):
 
     # ends
 
-    def _talk(self, way: str, line: str) -> None:
-        """Pass on what is said, with what it is understood as; of the readings, which never end, only now and then."""
-        if self._listeners.on_talk is None or (self._looking and self._looks % LOOKS_SHOWN):
+    def _talk(self, way: str, line: str, looks: bool) -> None:
+        """Pass on what is said, with what it is understood as; of the looks, which never end, only now and then."""
+        if self._listeners.on_talk is None or (looks and self._looks % LOOKS_SHOWN):
             return
         meaning = self.language.meaning(line, way == ">") or "not described"
         self._listeners.on_talk(way, {"line": line, "meaning": meaning})
@@ -639,9 +541,7 @@ class DialectClient(LinkWork):
     def _fail_waiting(self, why: str) -> None:
         self.relays.clear()
         self._cut(why, restarted=True)
-        if self._reply is not None and not self._reply.done():
-            self._reply.set_exception(LinkLost(why))
-            self._reply.exception()  # it may be that nobody waits for it any more
+        self._exchanges.fail(why, for_good=True)
 
 
 def _let_go_on(waits: list[asyncio.Future[None]]) -> None:

@@ -110,6 +110,8 @@ class LinkPart(Part):
     garbage_rate: float = setting("Share of lines with noise before them.", low=0, high=0.9, default=0.0)
     drop_rate: float = setting("Share of lines to the host that vanish.", low=0, high=0.9, default=0.0)
     host_drop_rate: float = setting("Share of lines from the host that vanish.", low=0, high=0.9, default=0.0)
+    double_rate: float = setting("Share of lines to the host that come twice.", low=0, high=0.9, default=0.0)
+    host_double_rate: float = setting("Share of lines from the host that come twice.", low=0, high=0.9, default=0.0)
 
 
 class FlashPart(Part):

@@ -514,6 +514,17 @@ def _contradictions(language: Language, say: Problems) -> None:
         say.add("halt.byte", "neither a byte nor a line", "one of them", "Say what stops everything at once.")
     if file.line.sum is not None and file.line.sum.kind == "crc" and not file.line.sum.polynomial:
         say.add("line.sum.polynomial", "0", "the CRC's polynomial", "Take it from the board's documents.")
+    if file.line.waiting > 1:
+        replies = {"line.done": language.done, "line.error": language.error}
+        unnumbered = [] if language.framing.numbered else ["line.number"]
+        unnumbered += [key for key, one in replies.items() if all(field.name != "n" for field in one.fields)]
+        if unnumbered:
+            say.add(
+                "line.waiting",
+                f"{file.line.waiting} lines at once, with no {{n}} in {', '.join(unnumbered)}",
+                "1, or numbers in lines and replies",
+                "Without numbers nobody knows which line a reply belongs to.",
+            )
     for need, of in (("off", ("hold", "relay", "fan")), ("stop", ("turn", "move", "home"))):
         asked = [name for name in of if name in language.requests]
         if asked and need not in language.requests:

@@ -44,6 +44,12 @@ class LineRules(Part):
     again: str = setting(
         "Pattern of the line that asks for a line again, from {n} on where lines have numbers.", default="", zero="none"
     )
+    waiting: int = setting(
+        "How many lines may wait for their replies at once; more than 1 needs numbers, in replies too.",
+        low=1,
+        high=32,
+        default=1,
+    )
     reply_s: float = setting("Longest wait for a reply, each time.", unit="s", low=0.05, high=60, default=1.0)
     true: str = setting("Word for yes.", default="1")
     false: str = setting("Word for no.", default="0")
