@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from ublet.benchmark.bad_lines import bad_lines
 from ublet.benchmark.beds import beds, without_probe
 from ublet.benchmark.coils import coils
 from ublet.benchmark.coverage import coverage
@@ -76,6 +77,7 @@ PARTS: Mapping[str, BenchPart] = {
     "flood": lambda folder, quick: flood(folder / "ledger", 1 if quick else 5),
     "route": lambda folder, quick: whole_route(1 if quick else 5),
     "coverage": lambda folder, quick: coverage(2 if quick else 24),
+    "bad_lines": lambda folder, quick: bad_lines(1 if quick else 25),
     "dialects": lambda folder, quick: dialects(1 if quick else 3, 3 if quick else 20),
     "diagonals": lambda folder, quick: diagonals(4 if quick else 50),
     "extruders": lambda folder, quick: extruders(8 if quick else 50),

@@ -11,21 +11,31 @@ import asyncio
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from enum import Enum
 
 from ublet.core.dialect.language import Language
 from ublet.core.dialect.pattern import Pattern
 from ublet.core.settings import Value
-from ublet.link.dialect_settings import first_read
 from ublet.link.end import LinkQuality
 from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
 
 TRIES = 5
+DRAINED_S = 0.1
+"""After so long without a line nothing is on its way to us any more, s: longer than a line takes there and back."""
 
 PATIENCE_S = 30.0
 """Longest wait for a board that asks for patience."""
 
 AGAIN_S = 0.05
 """Lines that were sent again so lately are not sent once more because the board asks for the same one."""
+
+
+class Ended(Enum):
+    """How a reply ended: as it should; without the answer, or not at all; with what may be the answer of another."""
+
+    WELL = "well"
+    SHORT = "short"
+    MIXED = "mixed"
 
 
 @dataclass(frozen=True)
@@ -51,13 +61,14 @@ class Exchange:
     frame: bytes
     wants: Pattern | None
     looks: bool
-    reply: asyncio.Future[bool]
-    """Whether it was answered as it should be; else it is to be sent again."""
+    reply: asyncio.Future[Ended] = field(default_factory=asyncio.Future)
     answers: list[str] = field(default_factory=list)
     sent_s: float = 0.0
     copies: int = 0
     dropped: int = 0
     """How often it was sent, and how many of its replies came before it was their turn."""
+    lost: str = ""
+    """Why nobody answers it any more: what it asks for may have been done."""
 
 
 class LineExchanges:
@@ -72,8 +83,8 @@ class LineExchanges:
         self._answers: list[str] = []
         self._sent: deque[int] = deque()
         """Numbers of what was sent, in that order, of which no reply has come yet: replies keep it."""
-        self._number = 0
-        self._patience = False
+        self._number = self._came = 0
+        self._patience = self._alone = False
         self._tasks: set[asyncio.Task[list[str]]] = set()
         self._lost_why: str | None = None
 
@@ -118,28 +129,29 @@ class LineExchanges:
 
     async def _exchange(self, line: str, again: bool, wants: Pattern | None, first: bool, looks: bool) -> list[str]:
         async with self._window:
-            await self._not_silenced()
-            if self._lost_why is not None:
-                raise LinkLost(self._lost_why)
             self._number = 1 if first else self._number + 1
             framing = self._language.framing
-            reply: asyncio.Future[bool] = self._loop.create_future()
-            one = Exchange(line, self._number, framing.from_host(line, self._number), wants, looks, reply)
+            one = Exchange(line, self._number, framing.from_host(line, self._number), wants, looks)
             self._under_way.append(one)
             safe = again or framing.numbered
             try:
-                self._send(one)
-                for attempt in range(TRIES if safe else 1):
-                    if attempt:
-                        await self._not_silenced()
-                        one.reply = self._loop.create_future()
-                        self._quality.retries += 1
-                        self._send_again_from(one.number)
-                    if await self._replied(one):
+                send: Callable[[Exchange], None] = self._send
+                for _ in range(TRIES if safe else 1):
+                    await self._not_silenced()
+                    if why := one.lost or self._lost_why:
+                        raise LinkLost(why)
+                    one.reply = self._loop.create_future()
+                    self._quality.retries += one.copies > 0
+                    send(one)
+                    how = await self._replied(one)
+                    if how is Ended.WELL:
                         self._quality.round_trip_s = self._loop.time() - one.sent_s
                         return one.answers
-                    if not framing.numbered:
-                        await self._quiet()
+                    send = self._send_alone if how is Ended.MIXED else self._send_again_from
+                    if how is Ended.MIXED:
+                        await self._quiet(DRAINED_S)
+                    elif not framing.numbered:  # a late reply would be taken for that of the next line
+                        await self._quiet(self._rules.reply_s / 2)
             finally:
                 if one in self._under_way:
                     self._under_way.remove(one)
@@ -164,11 +176,19 @@ class LineExchanges:
             self._sent.append(one.number)
         self._hooks.write(one.frame)
 
-    def _send_again_from(self, number: int) -> None:
-        """Every line under way from a number on, in their order."""
+    def _send_again_from(self, first: Exchange) -> None:
+        """Every line under way from one on, in their order."""
         for one in self._under_way:
-            if one.number >= number:
+            if one.number >= first.number:
                 self._send(one)
+
+    def _send_alone(self, one: Exchange) -> None:
+        """Once nothing is on its way any more: what comes then is its own. Those behind it follow after its reply."""
+        self._sent.clear()
+        for other in self._under_way:
+            other.copies = other.dropped = 0
+        self._alone = True
+        self._send(one)
 
     async def _not_silenced(self) -> None:
         """Wait until we may speak again."""
@@ -177,9 +197,9 @@ class LineExchanges:
             await asyncio.sleep(left)
             await self._not_silenced()
 
-    async def _replied(self, one: Exchange) -> bool:
-        """Whether its reply came in time, as it should be; a board that asks for patience is given more. Behind other
-        lines it waits as long as they do.
+    async def _replied(self, one: Exchange) -> Ended:
+        """How its reply ended; a board that asks for patience is given more time. Behind other lines it waits as long
+        as they do.
         """
         waited = 0.0
         while True:
@@ -190,21 +210,22 @@ class LineExchanges:
                 continue
             waited += self._rules.reply_s
             if not self._patience or waited >= PATIENCE_S:
-                return False
+                return Ended.SHORT
             self._patience = False
 
-    async def _quiet(self) -> None:
-        """Let a late reply pass: without numbers it would be taken for that of the next line."""
+    async def _quiet(self, seconds: float) -> None:
+        """Wait until no line has come for so long."""
         count = -1
-        while count != len(self._answers):
-            count = len(self._answers)
-            await asyncio.sleep(self._rules.reply_s / 2)
+        while count != self._came:
+            count = self._came
+            await asyncio.sleep(seconds)
 
     # what arrives
 
     def took(self, text: str) -> bool:
         """Whether a line ends a reply, or asks for patience or for a line again."""
         language = self._language
+        self._came += 1
         if language.patience is not None and language.patience.read(text) is not None:
             self._patience = True
         elif language.again is not None and (asked := language.again.read(text)) is not None:
@@ -244,19 +265,33 @@ class LineExchanges:
                 later.dropped += 1
                 if later.dropped >= later.copies:  # of its last copy: the reply of one before it got lost
                     self._quality.retries += 1
-                    self._send_again_from(head.number)
+                    self._send_again_from(head)
             elif not self._language.framing.numbered:
                 self._answers = answers
             return  # else of a line before: it came twice, or late
         head.answers = answers
-        if refusal is None and head.wants is not None and (not in_turn or first_read(head.wants, answers) is None):
-            head.reply.set_result(False)  # out of turn, an answer may be that of a line whose end got lost
+        how = self._ended(head, in_turn)
+        if refusal is None and how is not Ended.WELL:
+            head.reply.set_result(how)
             return
         self._under_way.popleft()
+        if self._alone and self._under_way:
+            self._send_again_from(self._under_way[0])
+        self._alone = False
         if refusal is not None:
             head.reply.set_exception(refusal)
         else:
-            head.reply.set_result(True)
+            head.reply.set_result(how)
+
+    def _ended(self, one: Exchange, in_turn: bool) -> Ended:
+        """Whether its answers are its own, and have what it wants. Out of turn, or where two have that, one may be the
+        answer of a line whose end got lost.
+        """
+        found = {answer for answer in one.answers if one.wants is not None and one.wants.read(answer) is not None}
+        asks = one.looks or one.wants is not None
+        if self._language.framing.numbered and asks and (not in_turn or len(found) > 1):
+            return Ended.MIXED
+        return Ended.SHORT if one.wants is not None and not found else Ended.WELL
 
     def _comes_in_turn(self, number: int) -> bool:
         """Whether a reply is the next one in the order of what was sent: then its answers are its own."""
@@ -272,6 +307,7 @@ class LineExchanges:
         self._lost_why = why if for_good else None
         self._sent.clear()
         for one in self._under_way:
+            one.lost = why
             if not one.reply.done():
                 one.reply.set_exception(LinkLost(why))
                 one.reply.exception()  # it may be that nobody waits for it any more
