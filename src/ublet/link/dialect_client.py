@@ -362,7 +362,7 @@ class DialectClient(LinkWork):
         """
         rules = {name: one for name, one in self.language.readings.items() if one.ask == ask}
         for _ in range(READ_TRIES):
-            lines = await self.ask(ask, looks=True)
+            lines = list(dict.fromkeys(await self.ask(ask, looks=True)))  # one may have come twice
             records = {name: [record for line in lines for record in one.read(line)] for name, one in rules.items()}
             if all(len(records[name]) >= self._spoken_of.get(name, 0) for name in rules):
                 self._spoken_of |= {name: len(records[name]) for name in rules}

@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from ublet.link.dialect_client import DialectClient
 
 
+MOST_READ = 4
+"""So often a value is read again that came without a checksum and is not the one that we know."""
+
+
 class DialectSettings:
     """The settings of the board at the end of a dialect's client."""
 
@@ -41,10 +45,20 @@ class DialectSettings:
         try:
             if rule.in_rows:
                 return await self._read_rows(path, rule, ask, fields)
-            lines = await self._client.ask(ask.write(fields), wants=rule.answer)
+            line = ask.write(fields)
+            value = self.said(path, await self._client.ask(line, wants=rule.answer))
+            for _ in range(MOST_READ if self._may_be_spoilt(value, path) else 0):
+                before, value = value, self.said(path, await self._client.ask(line, wants=rule.answer))
+                if value == before:
+                    break
         except BoardRefused:
             return None
-        return self.said(path, lines)
+        return value
+
+    def _may_be_spoilt(self, value: Value, path: str) -> bool:
+        """Whether a value is another one than we know, and came without a checksum: then it is read until it stays."""
+        rules = self._client.language.file.line
+        return value != self.known(path) and (rules.sum is None or not rules.sum.replies)
 
     async def _read_rows(self, path: str, rule: SettingLine, ask: Pattern, fields: Mapping[str, Value]) -> Value:
         """An array, row by row: as the board has it, or as we know it where that makes the same lines."""

@@ -20,6 +20,10 @@ from ublet.link.end import LinkQuality
 from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
 
 TRIES = 5
+PASSES_S = 0.003
+"""Without numbers the next line is not sent before this, s: the end of a reply that comes twice would be taken for its.
+"""
+
 DRAINED_S = 0.1
 """After so long without a line nothing is on its way to us any more, s: longer than a line takes there and back."""
 
@@ -85,6 +89,7 @@ class LineExchanges:
         """Numbers of what was sent, in that order, of which no reply has come yet: replies keep it."""
         self._number = self._came = 0
         self._patience = self._alone = False
+        self._ended_s = 0.0
         self._tasks: set[asyncio.Task[list[str]]] = set()
         self._lost_why: str | None = None
 
@@ -138,6 +143,8 @@ class LineExchanges:
                 send: Callable[[Exchange], None] = self._send
                 for _ in range(TRIES if safe else 1):
                     await self._not_silenced()
+                    if not framing.numbered and (left := self._ended_s + PASSES_S - self._loop.time()) > 0:
+                        await asyncio.sleep(left)
                     if why := one.lost or self._lost_why:
                         raise LinkLost(why)
                     one.reply = self._loop.create_future()
@@ -257,7 +264,7 @@ class LineExchanges:
         answers, self._answers = self._answers, []
         in_turn = not isinstance(number, int) or self._comes_in_turn(number)
         head = self._under_way[0] if self._under_way else None
-        if head is None or head.reply.done():
+        if head is None or not head.copies or head.reply.done():
             return
         if number is not None and number != head.number:
             later = next((one for one in self._under_way if one.number == number), None)
@@ -275,6 +282,7 @@ class LineExchanges:
             head.reply.set_result(how)
             return
         self._under_way.popleft()
+        self._ended_s = self._loop.time()
         if self._alone and self._under_way:
             self._send_again_from(self._under_way[0])
         self._alone = False
