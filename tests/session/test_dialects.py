@@ -254,6 +254,27 @@ def test_lines_that_are_lost_spoilt_or_doubled_move_nothing_twice(tmp_path: Path
     virtually(work)
 
 
+def test_spoilt_digits_without_a_checksum_make_no_readings_and_no_settings(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "moss", link="flip_rate = 0.02\ndouble_rate = 0.02") as (session, simulated, _):
+            warm, boots = [], set()
+            for _ in range(120):
+                await asyncio.sleep(0.25)
+                assert session.connection.linked, session.connection.why
+                client = client_of(session)
+                warm += [client.values["sensors.hotend"]] if client.values["sensors.hotend"] is not None else []
+                boots.add(client.state.boot)
+            assert boots == {simulated.board.boot}, "no digit makes a restart"
+            assert len(warm) > 100 and max(warm) - min(warm) < 11.0
+            for gain in (0.0211, 0.0322, 0.0433):
+                await session.connection.controller.write({"heaters.hotend.kp": gain})
+                simulated.board.layers.live["heaters.hotend.kp"] = gain + 0.0011  # by somebody else
+                read = await session.connection.controller.read(["heaters.hotend.kp"])
+                assert read["heaters.hotend.kp"].live == pytest.approx(gain + 0.0011, abs=1e-9)
+
+    virtually(work)
+
+
 def test_an_unnumbered_move_whose_reply_is_lost_ends_the_link_and_is_not_repeated(tmp_path: Path) -> None:
     async def work() -> None:
         async with spoken(tmp_path, "moss") as (session, simulated, _):
