@@ -433,7 +433,7 @@ def pieces(out: Path) -> None:
             stage.wait("too high")
             stage.key("o")
             stage.key("o")
-            stage.wait("a groove every 5 mm")
+            stage.wait("a notch every 5 mm")
             stage.key("b")
             stage.wait("wipe it")
             stage.key("Enter")

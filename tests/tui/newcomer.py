@@ -193,6 +193,7 @@ class Newcomer:
         end = time.monotonic() + seconds
         before: list[str] = []
         again = nowhere = 0
+        pressed = -1
         while time.monotonic() < end:
             text = self.screen.text()
             if "▌  Saved" in text:  # a notice over the heading, which goes by itself
@@ -200,7 +201,10 @@ class Newcomer:
                 continue
             if asked := self.question(text):
                 self.say(f"{self.keys} keys, asked: {' '.join(asked)[:MOST_SAID]}")
-                again = again + 1 if asked == before else 0
+                again = again + 1 if asked == before and self.keys != pressed else 0 if asked != before else again
+                if self.keys == pressed:  # nothing was found to be answered: it is not drawn yet
+                    time.sleep(0.05)
+                pressed = self.keys
                 assert again < MOST_AGAIN or "1 " in " ".join(asked), f"the same question again and again:\n{text}"
                 before = asked
                 self.answer(asked)

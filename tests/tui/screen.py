@@ -61,7 +61,7 @@ class Screen:
     def type(self, text: str) -> None:
         """Characters, all at once."""
         before = self.dealt()
-        self.tmux("send-keys", "-t", "t", "-l", text)
+        self.tmux("send-keys", "-t", "t", "-l", "--", text)
         self.passed(before + len(text))
 
     def dealt(self) -> int:

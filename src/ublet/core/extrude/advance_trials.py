@@ -74,7 +74,9 @@ LINES = Stream("lines", ("line", "advance_s", "y_mm"), ("", "s", "mm"))
 PICKS = Stream("picks", ("first_s", "last_s", "advance_s", "uncertainty_s"), ("s", "s", "s", "s"))
 """Every look: the values between which the lines are even, and what it makes."""
 
-WIDTH_ROWS = Stream("widths", ("line", "advance_s", *LINE_PLACES), ("", "s", *("mm" for _ in LINE_PLACES)))
+WIDTH_ROWS = Stream(
+    "widths", ("line", "advance_s", *(f"{place}_mm" for place in LINE_PLACES)), ("", "s", "mm", "mm", "mm", "mm")
+)
 """Every line that was measured: its width at each place."""
 
 SUBJECT_WORDS = "pressure advance"
