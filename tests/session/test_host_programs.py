@@ -14,6 +14,7 @@ import pytest
 from tests.conftest import virtually
 from tests.session.spoken import BOTH, client_of, spoken
 from ublet.benchmark.beds import made_up
+from ublet.core.extrude.pattern_print import ADVANCE
 from ublet.core.motion.program import Dwell, Park, ProbeMove, Program, Push, SetAdvance, To
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import EventReport
@@ -21,6 +22,7 @@ from ublet.session.connection import Connection
 from ublet.session.dialects import dialect_named
 from ublet.session.headless import execute, on_scenario
 from ublet.session.jogging import go, to_the_end, touch
+from ublet.session.loans import Loans
 from ublet.session.orders import order_for
 from ublet.session.programs import ProgramRun, planned
 from ublet.session.session import Session
@@ -296,5 +298,21 @@ def test_arrays_go_row_by_row(tmp_path: Path, dialect: str) -> None:
             with pytest.raises(BoardRefused):
                 await controller.write({path: ((0.1, 99.0), (0.0, 0.0))})
             assert simulated.board.layers.live[path] == heights[:1], "what the board refuses changes nothing"
+
+    virtually(work)
+
+
+def test_after_a_kill_the_pressure_advance_of_a_program_gives_way_to_the_one_that_was_live(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "slate") as (session, simulated, _):
+            controller = session.connection.controller
+            await controller.write({ADVANCE: 0.04})
+            session.ledger.begin_loans({ADVANCE: 0.04}, {ADVANCE: 0.04})  # as a print enters it
+            simulated.board.layers.live[ADVANCE] = 0.3  # and its program went so far
+            loans = Loans(session.ledger, session.connection)  # of the program that is started next
+            session.connection.layers.update(await controller.read([ADVANCE]))
+            said = await loans.settle(list(loans))
+            assert "had borrowed extruder.advance_s" in said and not session.ledger.loans()
+            assert simulated.board.layers.live[ADVANCE] == pytest.approx(0.04, abs=1e-4)
 
     virtually(work)

@@ -30,6 +30,7 @@ FINGER_MM = 8.0
 MOST_NOWHERE = 60
 """Looks at which "next" leads nowhere before the walk is over."""
 
+STILL_S = 0.25
 MOST_SAID, MOST_AGAIN = 300, 8
 """So much of a question is printed; so often it may be the same one."""
 
@@ -96,6 +97,11 @@ class Newcomer:
     def question(self, text: str) -> list[str]:
         """Lines of the question that is put now."""
         return [line[PANEL_COLUMN + 1 :].strip() for line in text.split("\n") if line[PANEL_COLUMN:].startswith(PANEL)]
+
+    def still(self, asked: list[str]) -> bool:
+        """Whether a real terminal shows the same question a moment later: its lines come one after the other."""
+        time.sleep(STILL_S)
+        return self.question(self.screen.text()) == asked
 
     def answer(self, lines: list[str]) -> None:
         """What is asked for is done by the keys of the demonstration, and answered by what is seen there."""
@@ -200,6 +206,8 @@ class Newcomer:
                 self.screen.gone("▌  Saved")
                 continue
             if asked := self.question(text):
+                if isinstance(self.screen, Screen) and not self.still(asked):
+                    continue
                 self.say(f"{self.keys} keys, asked: {' '.join(asked)[:MOST_SAID]}")
                 again = again + 1 if asked == before and self.keys != pressed else 0 if asked != before else again
                 if self.keys == pressed:  # nothing was found to be answered: it is not drawn yet

@@ -61,7 +61,8 @@ class Loans(Mapping[str, Value]):
     async def settle(self, left: list[str]) -> str:
         """At a new link: what was left on loan by the last one is as before; returns a sentence (empty: nothing was).
 
-        A board that lends has taken it back by itself; on another one it is written.
+        A board that lends has taken it back by itself; on another one it is written. What was lent as it was is lent to
+        a program that changes it on its way: any value may be live then.
         """
         about, layers = self._connection.about, self._connection.layers
         returned = set(about.returned) if about is not None else set()
@@ -71,7 +72,7 @@ class Loans(Mapping[str, Value]):
             if path in self._former
             and path in layers
             and not same(layers[path].live, self._former[path])
-            and same(layers[path].live, self._lent[path])
+            and (same(layers[path].live, self._lent[path]) or same(self._former[path], self._lent[path]))
         }
         if not (names := sorted(returned | set(left))):
             return ""

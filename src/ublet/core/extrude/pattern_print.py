@@ -15,18 +15,20 @@ from ublet.core.level.warmth import PrintWarmUp, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.program import Program, To, must_be_inside
+from ublet.core.motion.program import Program, SetAdvance, To, must_be_inside
 from ublet.core.motion.running import followed
 from ublet.core.observations import WatchProgram
 from ublet.core.questions import Confirm, Live
 from ublet.core.remedy import GoTo, StartAgain
 from ublet.core.run import Checkpoint, Finding, TrialFailed
+from ublet.core.settings import number_or
 from ublet.core.trial import Need
 from ublet.core.trial_times import TrialTimes, program_s
 
 LIFT_MM, AWAY_MM, LIFT_MM_S = 10.0, 40.0, 6.0
 HOLD, ON, STOP = "hold", "go on", "stop here"
 END = "end"
+ADVANCE = "extruder.advance_s"
 
 OFF_MESH_MM = 12.0
 """Largest distance outside a mesh at which the height of its edge is still good enough, mm."""
@@ -135,7 +137,12 @@ async def print_pattern(
         cue or WatchProgram(),
         {HOLD: "", ON: ""},
     )
-    async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
+    own = {ADVANCE: number_or(bench.settings.shown(ADVANCE), 0.0)} if sets_advance(program) else {}
+    async with (
+        bench.settings.borrowed(own),  # a host that sets it line by line may be killed: the ledger knows what was live
+        bench.motion.run(table) as run,
+        bench.builder.live(asked) as controls,
+    ):
         changed = await followed(bench, table, run, controls, act, "printing", 0.0, arrived, asked=asked)
     ended = run.ended[0] if run.ended is not None else "stopped"
     whole = ended == "done"
@@ -149,6 +156,11 @@ async def print_pattern(
         )
     await hands_safe(bench)
     return PatternPrinted(done, ended, taken, table.seconds_from(program.places[0]))
+
+
+def sets_advance(program: Program) -> bool:
+    """Whether a program has a pressure advance of its own."""
+    return any(isinstance(segment, SetAdvance) for segment in program.segments)
 
 
 def _done(places: Sequence[str], place: str) -> int:
