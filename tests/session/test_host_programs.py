@@ -14,8 +14,7 @@ import pytest
 from tests.conftest import virtually
 from tests.session.spoken import BOTH, client_of, spoken
 from ublet.benchmark.beds import made_up
-from ublet.core.extrude.pattern_print import ADVANCE
-from ublet.core.motion.program import Dwell, Park, ProbeMove, Program, Push, SetAdvance, To
+from ublet.core.motion.program import ADVANCE, Dwell, Park, ProbeMove, Program, Push, SetAdvance, To
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import EventReport
 from ublet.session.connection import Connection

@@ -31,7 +31,9 @@ PATIENCE_S = 30.0
 """Longest wait for a board that asks for patience."""
 
 AGAIN_S = 0.05
-"""Lines that were sent again so lately are not sent once more because the board asks for the same one."""
+"""A board asks for a lost line once for each line that came behind it: so long after the first time that counts as
+answered, s.
+"""
 
 
 class Ended(Enum):
@@ -89,7 +91,7 @@ class LineExchanges:
         """Numbers of what was sent, in that order, of which no reply has come yet: replies keep it."""
         self._number = self._came = 0
         self._patience = self._alone = False
-        self._ended_s = 0.0
+        self._ended_s, self._again_s = 0.0, -AGAIN_S
         self._tasks: set[asyncio.Task[list[str]]] = set()
         self._lost_why: str | None = None
 
@@ -255,9 +257,12 @@ class LineExchanges:
         self._quality.retries += 1
         self._patience = True
         wanted = [one for one in self._under_way if not isinstance(number, int) or one.number >= number]
-        wanted = wanted or list(self._under_way)
-        if len(self._under_way) == 1 or (wanted and self._loop.time() - wanted[0].sent_s > AGAIN_S):
-            for one in wanted:
+        if len(self._under_way) == 1 or self._loop.time() - self._again_s > AGAIN_S:
+            self._again_s = self._loop.time()
+            if isinstance(number, int):  # nothing that was sent from there on is done, and none of it is answered
+                self._sent = deque(sent for sent in self._sent if sent < number)
+            for one in wanted or self._under_way:
+                one.copies = one.dropped = 0
                 self._write(one)
 
     def _end_reply(self, number: Value, refusal: BoardRefused | None) -> None:

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 
 from ublet.core.dialect.parts import AXES
 from ublet.core.motion.program import (
+    ADVANCE,
     FEEDS,
     FLOWS,
     MOST_NUDGED_MM,
@@ -44,7 +45,6 @@ AHEAD_S, PIECE_S = 0.6, 0.3
 or ended on the way acts after that.
 """
 
-ADVANCE = "extruder.advance_s"
 NO_MM = 1e-4
 """Less is no way to go, mm: a line has no more digits."""
 

@@ -70,6 +70,16 @@ def together(picks: Sequence[AdvanceEstimate]) -> AdvanceEstimate:
     return AdvanceEstimate(mean, uncertainty, ends.pop() if len(ends) == 1 else 0)
 
 
+def uneven_mm(widths_mm: Sequence[float]) -> float:
+    """By how much a line is wider after it slowed down than before, and thinner after it sped up: the mean of both, mm.
+
+    widths_mm: at each of ``LINE_PLACES``. At one of the two alone a melt that thins while it is driven is even at
+    another value.
+    """
+    before, early, late, after = widths_mm
+    return (after - before + late - early) / 2
+
+
 class NoZero(Exception):
     """The widths show no zero: the message says why."""
 

@@ -17,6 +17,7 @@ from ublet.core.extrude.advance import (
     from_pick,
     from_widths,
     together,
+    uneven_mm,
 )
 from ublet.core.extrude.advance_lines import (
     AdvanceLine,
@@ -96,12 +97,8 @@ class LinesRead:
     widths: dict[int, list[float]] = field(default_factory=dict)
 
     def difference_mm(self, at: int) -> float:
-        """By how much a line is wider after it slowed down than before, and thinner after it sped up: the mean of both.
-
-        At one of the two alone a melt that thins while it is driven is even at another value.
-        """
-        before, early, late, after = self.widths[at]
-        return (after - before + late - early) / 2
+        """How uneven a line is."""
+        return uneven_mm(self.widths[at])
 
     def fitted(self) -> list[int]:
         """The measured lines next to where they change over, by their places."""

@@ -15,7 +15,7 @@ from ublet.core.level.warmth import PrintWarmUp, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.program import Program, SetAdvance, To, must_be_inside
+from ublet.core.motion.program import ADVANCE, Program, SetAdvance, To, must_be_inside
 from ublet.core.motion.running import followed
 from ublet.core.observations import WatchProgram
 from ublet.core.questions import Confirm, Live
@@ -28,7 +28,6 @@ from ublet.core.trial_times import TrialTimes, program_s
 LIFT_MM, AWAY_MM, LIFT_MM_S = 10.0, 40.0, 6.0
 HOLD, ON, STOP = "hold", "go on", "stop here"
 END = "end"
-ADVANCE = "extruder.advance_s"
 
 OFF_MESH_MM = 12.0
 """Largest distance outside a mesh at which the height of its edge is still good enough, mm."""

@@ -101,6 +101,9 @@ class SweepMove:
         return 1000 * self.per_hz_m_s2 / (2 * math.pi) * (SWEEP_LEAD_S / 2 + 1 / (math.pi * self.from_hz))
 
 
+ADVANCE = "extruder.advance_s"
+"""The setting that a program may have for itself."""
+
 FEEDS, FLOWS = (0.1, 3.0), (0.2, 2.0)
 """Shares of the speed and of the filament that may be asked for while a program runs."""
 

@@ -8,7 +8,7 @@ from rich.text import Text
 from textual.binding import Binding
 from textual.widgets import Input
 
-from ublet.core.extrude.advance import AdvanceEstimate, finer_range
+from ublet.core.extrude.advance import AdvanceEstimate, finer_range, uneven_mm
 from ublet.core.extrude.advance_lines import AdvanceLine, LinesLayout, layout_of, lines_program
 from ublet.core.extrude.advance_tower import (
     NOTCH_EVERY_MM,
@@ -330,10 +330,8 @@ class AdvanceBench(RecordedBench):
         """The widths of a line that was measured."""
         rows = self.read(WIDTH_ROWS.name)
         mine = [row for row in rows.rows.tolist() if round(row[0]) == line.number] if rows is not None else []
-        if not mine or len(mine[-1]) != 2 + len(LINE_PLACES):
-            return ""
-        before, early, late, after = mine[-1][2:]
-        return f"{(after - before + late - early) / 2:+.2f}"
+        widths = mine[-1][2:] if mine else ()
+        return f"{uneven_mm(widths):+.2f}" if len(widths) == len(LINE_PLACES) else ""
 
     def _looked(self) -> list[str]:
         """Every look so far."""

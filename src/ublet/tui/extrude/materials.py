@@ -37,7 +37,7 @@ COLUMNS = (
 )
 """Keys of a material, their heads, and columns."""
 
-NAME_COLUMNS = 18
+NAME_COLUMNS = 16
 
 
 class MaterialsDialog(Dialog):
@@ -126,7 +126,9 @@ class MaterialsDialog(Dialog):
         self.query_one("#about", Static).update(words)
 
     def _row(self, row: MaterialRow) -> Text:
-        text = Text("● " if row.loaded else "  ", Ink.good).append(f"{row.name:<{NAME_COLUMNS}}", f"bold {Ink.text}")
+        text = Text("● " if row.loaded else "  ", Ink.good).append(
+            f"{_short(row.name):<{NAME_COLUMNS}}", f"bold {Ink.text}"
+        )
         for key, _, columns in COLUMNS:
             of = row.values[key]
             text.append(f"{_shown(of):>{columns}}", _ink(of))
@@ -138,6 +140,10 @@ class MaterialsDialog(Dialog):
             keys.append(f"{key} ", Ink.focus)
             keys.append(f"{words}    ", Ink.text)
         return keys
+
+
+def _short(name: str) -> str:
+    return name if len(name) < NAME_COLUMNS else f"{name[: NAME_COLUMNS - 2]}…"
 
 
 def _shown(of: MaterialValue) -> str:
