@@ -167,7 +167,7 @@ def test_stopped_on_the_way_what_lies_there_is_read_and_the_live_value_stands(tm
             if isinstance(question, Live):
                 import asyncio
 
-                await asyncio.sleep(45.0)
+                await asyncio.sleep(200.0)
                 return question.answers[0]
             if isinstance(question.cue, ReadLines):
                 assert isinstance(question, Pick) and 3 <= len(question.labels) < 21

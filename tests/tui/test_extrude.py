@@ -157,7 +157,7 @@ def test_a_tower_is_printed_and_the_height_of_even_corners_is_picked(tmp_path: P
         screen.wait("too high")
         screen.key("o", "o")
         shown = screen.wait("a notch every 5 mm")
-        assert "k = 0 s + 0.0333 s" in shown and "45 mm at 20 mm/s, 60 mm at 70 mm/s" in shown
+        assert "k = 0 s + 0.0333 s" in shown and "45 mm at 12 mm/s, 60 mm at 70 mm/s" in shown
         screen.key("b")
         screen.wait("wipe it")
         screen.key("Enter")

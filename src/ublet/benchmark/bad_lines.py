@@ -22,7 +22,7 @@ from ublet.session.session import Session
 from ublet.simulated import SimulatedMachine
 from ublet.world.scenario import load_scenario
 
-MACHINE, BAUD, SHARE = "wren-180", 115200, 0.01
+MACHINE, BAUD, FRACTION = "wren-180", 115200, 0.01
 WAYS = ("flip_rate", "drop_rate", "host_drop_rate", "double_rate")
 TURNS, STEP_MM, NEAR_MM = 40, 1.0, 0.02
 GAIN, WARM_C, NO_GAIN = "heaters.hotend.kp", 45.0, 2e-5
@@ -51,10 +51,10 @@ async def _episode(folder: Path, language: Language, seed: int, counted: Counter
         shutil.copytree(DATA / name, folder / name)
     scenario, machine = folder / "scenarios" / f"{MACHINE}.toml", folder / "machine.toml"
     ways = (*WAYS, "host_double_rate") if language.framing.numbered else WAYS
-    link = "\n".join([f"baud = {BAUD}", *(f"{way} = {SHARE}" for way in ways)])
+    link = "\n".join([f"baud = {BAUD}", *(f"{way} = {FRACTION}" for way in ways)])
     text = scenario.read_text(encoding="utf-8")
     scenario.write_text(re.sub(r"^\[link\]\nbaud = .*$", f"[link]\n{link}", text, flags=re.MULTILINE), encoding="utf-8")
-    assert load_scenario(scenario).link.drop_rate == SHARE
+    assert load_scenario(scenario).link.drop_rate == FRACTION
     shutil.copy(folder / "machines" / f"{MACHINE}.toml", machine)
     random = np.random.default_rng([seed, 115])
     try:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 MOST_READ = 4
-"""So often a value is read again that came without a checksum and is not the one that we know."""
+"""How often a value is read again at the most that came without a checksum and is not the one that we know."""
 
 
 class DialectSettings:

@@ -36,7 +36,7 @@ answered, s.
 """
 
 
-class Ended(Enum):
+class ReplyEnd(Enum):
     """How a reply ended: as it should; without the answer, or not at all; with what may be the answer of another."""
 
     WELL = "well"
@@ -67,7 +67,7 @@ class Exchange:
     frame: bytes
     wants: Pattern | None
     looks: bool
-    reply: asyncio.Future[Ended] = field(default_factory=asyncio.Future)
+    reply: asyncio.Future[ReplyEnd] = field(default_factory=asyncio.Future)
     answers: list[str] = field(default_factory=list)
     sent_s: float = 0.0
     copies: int = 0
@@ -153,11 +153,11 @@ class LineExchanges:
                     self._quality.retries += one.copies > 0
                     send(one)
                     how = await self._replied(one)
-                    if how is Ended.WELL:
+                    if how is ReplyEnd.WELL:
                         self._quality.round_trip_s = self._loop.time() - one.sent_s
                         return one.answers
-                    send = self._send_alone if how is Ended.MIXED else self._send_again_from
-                    if how is Ended.MIXED:
+                    send = self._send_alone if how is ReplyEnd.MIXED else self._send_again_from
+                    if how is ReplyEnd.MIXED:
                         await self._quiet(DRAINED_S)
                     elif not framing.numbered:  # a late reply would be taken for that of the next line
                         await self._quiet(self._rules.reply_s / 2)
@@ -206,7 +206,7 @@ class LineExchanges:
             await asyncio.sleep(left)
             await self._not_silenced()
 
-    async def _replied(self, one: Exchange) -> Ended:
+    async def _replied(self, one: Exchange) -> ReplyEnd:
         """How its reply ended; a board that asks for patience is given more time. Behind other lines it waits as long
         as they do.
         """
@@ -219,7 +219,7 @@ class LineExchanges:
                 continue
             waited += self._rules.reply_s
             if not self._patience or waited >= PATIENCE_S:
-                return Ended.SHORT
+                return ReplyEnd.SHORT
             self._patience = False
 
     async def _quiet(self, seconds: float) -> None:
@@ -283,7 +283,7 @@ class LineExchanges:
             return  # else of a line before: it came twice, or late
         head.answers = answers
         how = self._ended(head, in_turn)
-        if refusal is None and how is not Ended.WELL:
+        if refusal is None and how is not ReplyEnd.WELL:
             head.reply.set_result(how)
             return
         self._under_way.popleft()
@@ -296,15 +296,15 @@ class LineExchanges:
         else:
             head.reply.set_result(how)
 
-    def _ended(self, one: Exchange, in_turn: bool) -> Ended:
+    def _ended(self, one: Exchange, in_turn: bool) -> ReplyEnd:
         """Whether its answers are its own, and have what it wants. Out of turn, or where two have that, one may be the
         answer of a line whose end got lost.
         """
-        found = {answer for answer in one.answers if one.wants is not None and one.wants.read(answer) is not None}
+        wanted = {answer for answer in one.answers if one.wants is not None and one.wants.read(answer) is not None}
         asks = one.looks or one.wants is not None
-        if self._language.framing.numbered and asks and (not in_turn or len(found) > 1):
-            return Ended.MIXED
-        return Ended.SHORT if one.wants is not None and not found else Ended.WELL
+        if self._language.framing.numbered and asks and (not in_turn or len(wanted) > 1):
+            return ReplyEnd.MIXED
+        return ReplyEnd.SHORT if one.wants is not None and not wanted else ReplyEnd.WELL
 
     def _comes_in_turn(self, number: int) -> bool:
         """Whether a reply is the next one in the order of what was sent: then its answers are its own."""

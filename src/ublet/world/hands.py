@@ -109,6 +109,9 @@ LATEST_MM = 30.0
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
+ON_LINE_MM = 0.05
+"""What is laid on a line below is so far above the first layer, at least, mm."""
+
 BESIDE_MM = 1.0
 """Half-width of the strip in which a wall is looked for, and the part beside a corner that is not judged, mm."""
 
@@ -225,7 +228,8 @@ class Hands:
         """How wide a line is beside one of its changes of speed, over a length, mm."""
         _, fast, slowed, _ = line.x
         begins = {"before": fast - look_mm - BESIDE_MM, "early": fast, "late": slowed - look_mm, "after": slowed}[where]
-        return self._world.laid.mean_width((begins, begins + look_mm), (line.y - NEAR_MM, line.y + NEAR_MM))
+        beside = (line.y - NEAR_MM, line.y + NEAR_MM)
+        return self._world.laid.mean_width((begins, begins + look_mm), beside, (ON_LINE_MM, math.inf))
 
     def _piece(self, what: str, size_mm: float) -> float | None:
         """A length of the cube as it cooled: as far as the axes really went on their frame, and shrunk."""

@@ -151,8 +151,8 @@ class Laid:
                 continue
             parts = math.ceil(length / CELL_MM)  # a steady piece is long, and lies in every cell on its way
             for part in range(1, parts + 1):
-                share = (last + (until - last) * part / parts) / total
-                x, y = (before[axis] + (after[axis] - before[axis]) * share for axis in ("x", "y"))
+                gone = (last + (until - last) * part / parts) / total
+                x, y = (before[axis] + (after[axis] - before[axis]) * gone for axis in ("x", "y"))
                 gap, above = self._lies(x, y, after.get("z", gap_mm), gap_mm)
                 if gap < HIGHEST_MM:
                     self._pieces.append(LaidPiece(x, y, gap, out * area / length, length / parts, above))

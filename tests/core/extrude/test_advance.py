@@ -109,6 +109,11 @@ def test_lines_lie_on_the_bed_carry_their_values_and_push_what_a_line_takes(mach
     assert [s.mm_s for s in mine] == [layout.slow_mm_s, layout.fast_mm_s, layout.slow_mm_s]
     assert sum(s.filament for s in mine) == pytest.approx(filament_for(line.x[3] - line.x[0], layout.stroke, 1.75))
     assert layout.lines[4].x[3] > layout.lines[3].x[3], "every fifth sticks out"
+    heights = {True: set[float](), False: set[float]()}
+    for segment, end in zip(program.segments, program.ends({"x": 0.0, "y": 0.0, "z": 10.0}), strict=True):
+        if isinstance(segment, To) and segment.filament:
+            heights[segment.mm_s2 > 0].add(end["z"])
+    assert heights == {True: {2 * layout.stroke.height_mm}, False: {layout.stroke.height_mm}}, "each on a plain one"
 
 
 def test_the_larger_the_value_the_more_gently_its_line_is_followed() -> None:

@@ -1,13 +1,14 @@
 """Lines that show pressure advance: slow, fast and slow again, the value rising from line to line, joined by two rails.
 
-The whole comes off in one piece and can be held against the light. Every fifth line sticks out, short strokes at both
-ends show where the speed changes.
+Each lies on a plain one: on the bed itself a few hundredths of unevenness would make widths differ more than a wrong
+value does. The whole comes off in one piece and can be held against the light. Every fifth line sticks out, short
+strokes at both ends show where the speed changes.
 """
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.machine.schema import MachineFile
@@ -31,6 +32,9 @@ APART_MM, PURGED_MM = 4.0, 8.0
 
 FIFTH, TALLY_MM, STROKE_MM, STROKE_GAP_MM = 5, 6.0, 5.0, 2.0
 """Every so many lines one sticks out by so much; strokes are so long, and begin so far from the lines, mm."""
+
+BASE_MM_S = 30.0
+"""The plain lines below are laid at this speed."""
 
 GRAMS_MM3 = 1.24e-3
 """Density of usual filament, g/mm³."""
@@ -204,7 +208,7 @@ def fast_mm_s_of(machine: MachineFile, aim: LinesParameters, kind: LineKind, str
 
 
 def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advance lines") -> Program:
-    """The purge line, both rails, the strokes at the changes of speed, then line after line with its value."""
+    """The purge line, both rails, strokes at the changes of speed, the lines below, then each line with its value."""
     extruder = extruder_of(machine)
     laying, lines = Laying(extruder, layout.stroke), layout.lines
     begin, fast_at, slow_at = lines[0].x[:3]
@@ -219,6 +223,11 @@ def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advanc
     ):
         laying.go(x, y, "strokes" if not number else "")
         laying.lay(x, y + STROKE_MM, STROKE_MM)
+    laying.at_height(replace(layout.stroke, mm_s=BASE_MM_S), layout.stroke.height_mm)
+    for number, line in enumerate(lines):
+        laying.go(line.x[0], line.y, "lines below" if not number else "")
+        laying.lay(line.x[3], line.y, line.x[3] - line.x[0])
+    laying.at_height(layout.stroke, 2 * layout.stroke.height_mm)
     per_mm = filament_for(1.0, layout.stroke, extruder.filament_mm)
     for line in lines:
         laying.go(line.x[0], line.y, line.place)
