@@ -126,7 +126,7 @@ class Newcomer:
             (int(low), int(high or low), words)
             for low, high, words in re.findall(r"(\d+)(?:-(\d+))? ?((?:a little |clearly )?[a-z][a-z ]*)?", seen)
         ]
-        if "Which line is even" in body:
+        if "Which line is even" in body or "corners even" in body:
             self.type(pick(numbered))
             return
         if "between the two posts" in body:

@@ -103,7 +103,8 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
     bench.motion.clear_at_the_end(CLEAR_MM)
     await home_unhomed(bench, ("x", "y", "z"))
     start = (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
-    trigger = max(0.0, -number_of(bench, "probe.offset_z_mm"))
+    with bench.aside():  # it only says how high to hold the probe: where it sits does not depend on it
+        trigger = max(0.0, -number_of(bench, "probe.offset_z_mm"))
     await _above(bench, start, AIM_MM)
     asked = Confirm(
         "Stick tape on the bed below the nozzle and put a fine dot on it with a pen, where the nozzle points.",
