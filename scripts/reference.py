@@ -109,12 +109,15 @@ A motor is named as in `x.motors.a`, or `extruder.motor`.
 
 ## How it is spoken
 
-- **One line at a time.** The next goes out when the reply to the last has ended. A line that got lost is sent again,
-  but for moves of a language without numbers: then the link ends, since nobody knows whether it was done. With numbers
-  a board does no line twice, and answers a repeated one again.
+- **One line at a time**, or as many as `waiting` says. The next goes out when the reply to the last has ended. A line
+  that got lost is sent again, but for moves of a language without numbers: then the link ends, since nobody knows
+  whether it was done. With numbers a board does no line twice, and answers a repeated one again. With several at once
+  replies count in the order of their lines; where one is missing, all lines from there are sent again, and a board must
+  keep its replies to the last `waiting` lines. What may be the answer to another line is asked for again.
 - **Readings are asked for** ten times a second, as fast as the line allows. A reply that lacks a line which came
-  before is asked for again: a part that is not spoken of is not one that is off. Without checksums a spoilt digit is
-  a reading.
+  before is asked for again: a part that is not spoken of is not one that is off. Without checksums a spoilt digit may
+  make a value: a reading that jumps (10 °C, a place at rest, a start, a count of edges, a duty beyond 1) is asked for
+  once more, and a setting that is not the one we know is read until it stays; arrays are read once.
 - **Ends of motions** are seen in `moving`. There are no streams and no images over a dialect: trials that need them say
   so before anything moves, and *resonance* offers the printed tower.
 - **Programs** are made here. With `[requests.line]` and a reading of `{{room}}` (how many lines more the board takes) a

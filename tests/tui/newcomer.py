@@ -209,8 +209,11 @@ class Newcomer:
                 if isinstance(self.screen, Screen) and not self.still(asked):
                     continue
                 self.say(f"{self.keys} keys, asked: {' '.join(asked)[:MOST_SAID]}")
-                again = again + 1 if asked == before and self.keys != pressed else 0 if asked != before else again
-                if self.keys == pressed:  # nothing was found to be answered: it is not drawn yet
+                if asked != before:
+                    again = 0
+                elif self.keys != pressed:
+                    again += 1
+                else:  # nothing was found to be answered: it is not drawn yet
                     time.sleep(0.05)
                 pressed = self.keys
                 assert again < MOST_AGAIN or "1 " in " ".join(asked), f"the same question again and again:\n{text}"

@@ -9,24 +9,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.benchmark.melts import made_up_melt
+from ublet.benchmark.melts import errors_of, eye_limit_s, made_up_melt
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range, from_pick, together
 from ublet.core.extrude.advance_lines import (
-    DIRECT_LINE,
-    TUBE_LINE,
     LineKind,
     LinesParameters,
     fast_mm_s_of,
-    followed_mm_s2,
-    is_tube,
+    line_kind,
     proposed_range,
+    stroke_of,
 )
-from ublet.core.extrude.melting import extruder_of
-from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.caps import Caps
-from ublet.core.motion.patterns import Stroke, filament_for
-from ublet.world.extrude_truth import laid_on
+from ublet.world.extrude_truth import laid_on, printed_line
 from ublet.world.eye import Eye
 from ublet.world.line_truth import LineLaid
 from ublet.world.scenario import Scenario, load_scenario
@@ -60,13 +54,8 @@ def line_layouts(machines: int) -> dict[str, Any]:
         figures[layout] = {"of": len(read)}
         once, twice = [one for _, one, _ in read], [both for _, _, both in read]
         for looks, estimates in (("one_look", once), ("two_looks", twice)):
-            off = np.abs(np.array([estimate.advance_s for estimate in estimates]) - true)
-            error = np.array([estimate.uncertainty_s for estimate in estimates])
-            figures[layout][looks] = {
-                "within_limit": round(float(np.mean(off <= np.maximum(0.004, 0.1 * true))), 3),
-                "covered_2u": round(float(np.mean(off <= 2 * error)), 3),
-                "median_error": round(float(np.median(off / true)), 4),
-            }
+            value, error = (np.array([getattr(one, of) for one in estimates]) for of in ("advance_s", "uncertainty_s"))
+            figures[layout][looks] = errors_of(true, value, error, eye_limit_s(true))
     return figures
 
 
@@ -74,7 +63,7 @@ def _read(
     scenario: Scenario, machine: MachineFile, layout: str, seed: int
 ) -> list[tuple[float, AdvanceEstimate, AdvanceEstimate]]:
     """The evenest value of a layout, and what eyes read from it: with one look, with two."""
-    kind = TUBE_LINE if is_tube(machine) else DIRECT_LINE
+    kind = line_kind(machine)
     line = _line(machine, kind, layout)
     last, step = proposed_range(machine, "")
     melt = laid_on(scenario, machine, "", line)
@@ -86,16 +75,15 @@ def _read(
     read = []
     for eye in range(EYES):
         person = Eye(scenario.builder.width_eye_mm, np.random.default_rng([seed, eye]))
-        one = _look(person, np.arange(0.0, last + step / 2, step), grid, differences)
+        values = np.arange(0.0, last + step / 2, step)
+        one = _look(person, values, grid, differences)
         if one is None:
             continue
         if one.worth_finer:
             low, high, fine = finer_range(one)
             values = np.arange(low, high + fine / 2, fine)
             one = _look(person, values, grid, differences) or one
-            other = _look(person, values, grid, differences) or one
-        else:
-            other = _look(person, np.arange(0.0, last + step / 2, step), grid, differences) or one
+        other = _look(person, values, grid, differences) or one
         read.append((true, one, together([one, other])))
     return read
 
@@ -108,18 +96,11 @@ def _look(
 
 
 def _line(machine: MachineFile, kind: LineKind, layout: str) -> LineLaid:
-    extruder, aim, caps = extruder_of(machine), LinesParameters(), Caps(effective(machine))
     slow_mm_s = 20.0 if layout.endswith("mm/s") else kind.slow_mm_s
-    stroke = Stroke(aim.width_mm, aim.layer_mm, slow_mm_s)
+    aim = LinesParameters(slow_mm_s=slow_mm_s)
+    stroke = stroke_of(aim, kind)
     stretches = {"s": (kind.slow_mm, slow_mm_s), "f": (kind.fast_mm, fast_mm_s_of(machine, aim, kind, stroke))}
-    return LineLaid(
-        [stretches[of] for of in LAYOUTS[layout]],
-        filament_for(1.0, stroke, extruder.filament_mm),
-        stroke.height_mm,
-        kind.acceleration_mm_s2,
-        extruder.retract_mm,
-        lambda advance_s: followed_mm_s2(caps, machine, stroke, advance_s),
-    )
+    return printed_line(machine, [stretches[of] for of in LAYOUTS[layout]], stroke, kind.acceleration_mm_s2)
 
 
 def _difference_mm(line: LineLaid, rows: NDArray[np.float64], look_mm: float) -> float:

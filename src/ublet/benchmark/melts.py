@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ublet.core.acts import Seen
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range
@@ -157,16 +158,29 @@ def advance_figures(read: Sequence[AdvanceRead], predicted: Sequence[float]) -> 
         true, value, error = (
             np.array([getattr(row, of) for row in rows]) for of in ("true_s", "value_s", "uncertainty_s")
         )
-        off = np.abs(value - true)
-        limit = np.maximum(0.0 if kind == "widths" else 0.004, (0.05 if kind == "widths" else 0.1) * true)
-        figures[kind] = {
-            "of": len(true),
-            "median_error": round(float(np.median(off / true)), 4),
-            "within_limit": round(float(np.mean(off <= limit)), 3),
-            "covered_2u": round(float(np.mean(off <= 2 * error)), 3),
-        }
-    figures["time_off_most"] = round(float(np.max(np.abs(predicted))), 4) if len(predicted) else None
+        limit_s = 0.05 * true if kind == "widths" else eye_limit_s(true)
+        figures[kind] = {"of": len(true), **errors_of(true, value, error, limit_s)}
+    figures["time_off_most"] = round(float(np.max(np.abs(predicted))), 4) if predicted else None
     return figures
+
+
+def eye_limit_s(true_s: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How far off an eye may be: 10 %, or 0.004 s."""
+    return np.maximum(0.004, 0.1 * true_s)
+
+
+def errors_of(
+    true: NDArray[np.float64], value: NDArray[np.float64], error: NDArray[np.float64], limit: NDArray[np.float64]
+) -> dict[str, float]:
+    """Of n values with their truths and standard uncertainties: median error as a share of the truth, share within a
+    limit, share whose truth two uncertainties cover.
+    """
+    off = np.abs(value - true)
+    return {
+        "median_error": round(float(np.median(off / true)), 4),
+        "within_limit": round(float(np.mean(off <= limit)), 3),
+        "covered_2u": round(float(np.mean(off <= 2 * error)), 3),
+    }
 
 
 def flows(machines: int) -> dict[str, Any]:

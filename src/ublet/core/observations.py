@@ -427,7 +427,7 @@ class ReadTower(Cue):
 
 @dataclass(frozen=True)
 class SettleOnPick(Cue):
-    """Is that pick good enough, after so many looks?"""
+    """Is that pick good enough? looks: how often one has looked."""
 
     looks: int
 

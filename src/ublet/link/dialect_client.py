@@ -391,8 +391,7 @@ class DialectClient(LinkWork):
         """Whether a reading without a checksum is so far from the one before that a spoilt digit may have made it: it
         is asked for once more.
         """
-        rules = self.language.file.line
-        if rules.sum is not None and rules.sum.replies:
+        if self.language.framing.sums_replies:
             return False
         stands = not self.values.get("motion.moving")
         for record in records:

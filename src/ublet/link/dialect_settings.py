@@ -57,8 +57,7 @@ class DialectSettings:
 
     def _may_be_spoilt(self, value: Value, path: str) -> bool:
         """Whether a value is another one than we know, and came without a checksum: then it is read until it stays."""
-        rules = self._client.language.file.line
-        return value != self.known(path) and (rules.sum is None or not rules.sum.replies)
+        return value != self.known(path) and not self._client.language.framing.sums_replies
 
     async def _read_rows(self, path: str, rule: SettingLine, ask: Pattern, fields: Mapping[str, Value]) -> Value:
         """An array, row by row: as the board has it, or as we know it where that makes the same lines."""

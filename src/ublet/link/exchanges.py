@@ -21,18 +21,17 @@ from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
 
 TRIES = 5
 PASSES_S = 0.003
-"""Without numbers the next line is not sent before this, s: the end of a reply that comes twice would be taken for its.
-"""
+"""Pause before the next line of a language without numbers, s: an end that comes twice would end the next reply."""
 
 DRAINED_S = 0.1
-"""After so long without a line nothing is on its way to us any more, s: longer than a line takes there and back."""
+"""Silence after which no reply is on its way any more, s: longer than a line takes there and back."""
 
 PATIENCE_S = 30.0
 """Longest wait for a board that asks for patience."""
 
 AGAIN_S = 0.05
-"""A board asks for a lost line once for each line that came behind it: so long after the first time that counts as
-answered, s.
+"""How long a board's further requests for a lost line are ignored after the first, s: it asks once for each line that
+came behind the lost one.
 """
 
 
@@ -74,7 +73,7 @@ class Exchange:
     dropped: int = 0
     """How often it was sent, and how many of its replies came before it was their turn."""
     lost: str = ""
-    """Why nobody answers it any more: what it asks for may have been done."""
+    """Why no reply comes any more; empty: one may. The board may have done it."""
 
 
 class LineExchanges:
@@ -88,7 +87,7 @@ class LineExchanges:
         self._under_way: deque[Exchange] = deque()
         self._answers: list[str] = []
         self._sent: deque[int] = deque()
-        """Numbers of what was sent, in that order, of which no reply has come yet: replies keep it."""
+        """Numbers of the lines sent that have no reply yet, in the order of sending, which replies keep."""
         self._number = self._came = 0
         self._patience = self._alone = False
         self._ended_s, self._again_s = 0.0, -AGAIN_S
@@ -101,7 +100,7 @@ class LineExchanges:
         return bool(self._under_way) and self._under_way[0].looks
 
     def frame(self, line: str) -> bytes:
-        """The bytes of a line whose reply nobody waits for."""
+        """The bytes of a line that is sent without waiting for its reply."""
         self._number += 1
         return self._language.framing.from_host(line, self._number)
 
@@ -132,7 +131,7 @@ class LineExchanges:
     def _exchanged(self, task: asyncio.Task[list[str]]) -> None:
         self._tasks.discard(task)
         if not task.cancelled():
-            task.exception()  # it may be that nobody waits for it any more
+            task.exception()  # read here, since its caller may have gone
 
     async def _exchange(self, line: str, again: bool, wants: Pattern | None, first: bool, looks: bool) -> list[str]:
         async with self._window:
@@ -223,7 +222,7 @@ class LineExchanges:
             self._patience = False
 
     async def _quiet(self, seconds: float) -> None:
-        """Wait until no line has come for so long."""
+        """Wait until no line has come for a number of seconds."""
         count = -1
         while count != self._came:
             count = self._came
@@ -323,4 +322,4 @@ class LineExchanges:
             one.lost = why
             if not one.reply.done():
                 one.reply.set_exception(LinkLost(why))
-                one.reply.exception()  # it may be that nobody waits for it any more
+                one.reply.exception()  # read here, since its caller may have gone

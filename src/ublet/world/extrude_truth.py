@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +19,7 @@ from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.geometry import extruder_steps_per_mm
-from ublet.core.motion.patterns import filament_for
+from ublet.core.motion.patterns import Stroke, filament_for
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.world.assembly import assemble
@@ -56,19 +56,28 @@ def flow_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value
     return truths
 
 
+def printed_line(
+    machine: MachineFile, stretches: Sequence[tuple[float, float]], stroke: Stroke, mm_s2: float
+) -> LineLaid:
+    """A straight line as a machine prints it: stretches of a length, mm, and a speed, mm/s; mm_s2 between them."""
+    extruder, caps = extruder_of(machine), Caps(effective(machine))
+    return LineLaid(
+        stretches,
+        filament_for(1.0, stroke, extruder.filament_mm),
+        stroke.height_mm,
+        mm_s2,
+        extruder.retract_mm,
+        lambda advance_s: followed_mm_s2(caps, machine, stroke, advance_s),
+    )
+
+
 def evenest_line_s(scenario: Scenario, machine: MachineFile, aim: LinesParameters) -> float:
     """The pressure advance at which the lines of these parameters are evenest on a machine, s."""
-    layout, extruder = layout_of(machine, aim), extruder_of(machine)
+    layout = layout_of(machine, aim)
     begin, fast, slow, _ = layout.lines[0].x
-    caps = Caps(effective(machine))
-    line = LineLaid(
-        ((fast - begin, layout.slow_mm_s), (slow - fast, layout.fast_mm_s), (layout.kind.slow_mm, layout.slow_mm_s)),
-        filament_for(1.0, layout.stroke, extruder.filament_mm),
-        layout.stroke.height_mm,
-        layout.acceleration_mm_s2,
-        extruder.retract_mm,
-        lambda advance_s: followed_mm_s2(caps, machine, layout.stroke, advance_s),
-    )
+    slow_mm_s, fast_mm_s = layout.slow_mm_s, layout.fast_mm_s
+    stretches = ((fast - begin, slow_mm_s), (slow - fast, fast_mm_s), (layout.kind.slow_mm, slow_mm_s))
+    line = printed_line(machine, stretches, layout.stroke, layout.acceleration_mm_s2)
     return laid_on(scenario, machine, aim.material, line).evenest_s(2 * layout.lines[-1].value_s)
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 TIRES_LINES = 80
-"""After so many lines an eye sees half as well."""
+"""Number of lines after which an eye errs twice as much."""
 
 ALL_BULGE, ALL_THIN = "all bulge", "all are thin"
 

@@ -110,7 +110,7 @@ LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
 ON_LINE_MM = 0.05
-"""What is laid on a line below is so far above the first layer, at least, mm."""
+"""Least height above the first layer of what is laid on a line below, mm."""
 
 BESIDE_MM = 1.0
 """Half-width of the strip in which a wall is looked for, and the part beside a corner that is not judged, mm."""

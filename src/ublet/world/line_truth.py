@@ -20,7 +20,7 @@ GOLDEN = (math.sqrt(5) - 1) / 2
 GRID_MM, CORNER_MM, SCANNED = 0.25, 1.0, 21
 
 DRAWN_MM_S, BETWEEN_S = 30.0, 1.5
-"""Between two lines filament is drawn back at this speed, and the nozzle travels for so long."""
+"""Speed at which filament is drawn back between two lines, and the time of the travel between them."""
 
 
 class LaidPath(Protocol):

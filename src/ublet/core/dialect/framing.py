@@ -39,6 +39,11 @@ class Framing:
         """Whether our lines have numbers."""
         return self._number is not None
 
+    @property
+    def sums_replies(self) -> bool:
+        """Whether the board's lines carry checksums: else a spoilt digit makes a value."""
+        return self._board_sum is not None
+
     def from_host(self, text: str, number: int) -> bytes:
         """A line of ours."""
         body = (self._number.write({"n": number}) if self._number is not None else "") + text

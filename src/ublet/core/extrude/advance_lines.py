@@ -122,6 +122,16 @@ def is_tube(machine: MachineFile) -> bool:
     return machine.extruder is not None and machine.extruder.tube_mm > 0
 
 
+def line_kind(machine: MachineFile) -> LineKind:
+    """How lines are laid out for a machine's drive."""
+    return TUBE_LINE if is_tube(machine) else DIRECT_LINE
+
+
+def stroke_of(aim: LinesParameters, kind: LineKind) -> Stroke:
+    """How the slow stretches are laid."""
+    return Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s or kind.slow_mm_s)
+
+
 def proposed_range(machine: MachineFile, material: str) -> tuple[float, float]:
     """The last value and the step that suit a drive and a material, s."""
     extruder = extruder_of(machine)
@@ -164,8 +174,8 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
     Raises:
         TrialFailed: they do not fit on the bed, or make no range.
     """
-    kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
-    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s or kind.slow_mm_s)
+    kind, values = line_kind(machine), values_of(machine, aim)
+    stroke = stroke_of(aim, kind)
     fast = fast_mm_s_of(machine, aim, kind, stroke)
     bed, rim = machine.bed, machine.bed.margin_mm + RIM_MM
     wide, deep = 2 * kind.slow_mm + kind.fast_mm + TALLY_MM, (len(values) - 1) * APART_MM

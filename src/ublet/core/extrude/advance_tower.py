@@ -11,13 +11,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ublet.core.extrude.advance_lines import (
-    DIRECT_LINE,
-    TUBE_LINE,
     LineKind,
     LinesParameters,
     fast_mm_s_of,
     followed_mm_s2,
-    is_tube,
+    line_kind,
+    stroke_of,
     values_of,
 )
 from ublet.core.extrude.melting import extruder_of
@@ -121,8 +120,8 @@ def tower_of(machine: MachineFile, aim: AdvanceTowerParameters) -> TowerLayout:
     Raises:
         TrialFailed: it does not fit, or makes no range.
     """
-    kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
-    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s or kind.slow_mm_s)
+    kind, values = line_kind(machine), values_of(machine, aim)
+    stroke = stroke_of(aim, kind)
     fast = fast_mm_s_of(machine, aim, kind, stroke)
     bed, rim = machine.bed, machine.bed.margin_mm + RIM_MM
     wide, deep, high = kind.slow_mm, kind.fast_mm, BAND_MM * len(values)
