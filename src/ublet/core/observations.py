@@ -432,23 +432,33 @@ class SettleOnPick(Cue):
     looks: int
 
 
-LinePlace = Literal["before", "early", "late", "after"]
-LINE_PLACES: dict[LinePlace, str] = {
-    "before": "over the last {mm:g} mm before the first stroke, where it is slow",
-    "early": "over the first {mm:g} mm behind the first stroke, where it sped up",
-    "late": "over the last {mm:g} mm before the second stroke, where it is fast",
-    "after": "over the first {mm:g} mm behind the second stroke, where it slowed down",
-}
-"""Places of a line at which its width is read, in words."""
+@dataclass(frozen=True)
+class WidthPlace:
+    """A place of a line at which its width is read: mm behind a stroke, negative before it; stroke 1: where it speeds
+    up, 2: where it slows down. counts_mm: the length of the line that its width stands for.
+    """
+
+    stroke: Literal[1, 2]
+    mm: float
+    counts_mm: float
+
+    @property
+    def words(self) -> str:
+        """Where that is."""
+        side = "behind" if self.mm > 0 else "before"
+        return f"{abs(self.mm):g} mm {side} the {'first' if self.stroke == 1 else 'second'} stroke"
+
+    def at_mm(self, line: LineArea) -> float:
+        """Where that is on a line, along X."""
+        return line.x[self.stroke] + self.mm
 
 
 @dataclass(frozen=True)
 class ReadLineWidth(Cue):
-    """How wide is a line over a length beside one of its changes of speed?"""
+    """How wide is a line at one of its places?"""
 
     line: LineArea
-    where: LinePlace
-    look_mm: float
+    place: WidthPlace
     alone: ClassVar[bool] = True
 
     def notices(self, seen: Seen) -> list[str]:

@@ -125,6 +125,9 @@ TURN_ERROR = 5 / 360
 TURNS_FRACTION = 0.1
 """A lead screw turned by hand goes so much too far or not far enough, at most."""
 
+PLACED_MM = 0.5
+"""Standard error of where callipers are put along a line, mm."""
+
 HAND_MM = 0.1
 """A probe pushed up or down in its mount ends so far off at most, mm."""
 
@@ -258,8 +261,9 @@ class ScriptedBuilder:
                 return self._pick(hands.observe(cue).felt_mm, question)
             case SettleOnPick(looks):
                 return question.answers[1 if looks < self._scenario.builder.looks else 0]
-            case ReadLineWidth():
-                felt = hands.observe(cue).felt_mm[0]
+            case ReadLineWidth(line, place):
+                off = float(self._random.normal(0.0, PLACED_MM))
+                felt = hands.observe(ReadLineWidth(line, replace(place, mm=place.mm + off))).felt_mm[0]
                 return f"{max(0.0, float(self._read(felt or 0.0, 'callipers'))):.4f}"  # a bare line: nothing
             case JudgePosts() if isinstance(question, Judge):
                 return self._posts(hands.observe(cue).felt_mm, question)

@@ -41,7 +41,6 @@ from ublet.core.acts import (
 from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
 from ublet.core.observations import (
     DIAGONALS,
-    LINE_PLACES,
     AimAtDot,
     AimAtScrew,
     CheckFilament,
@@ -55,7 +54,6 @@ from ublet.core.observations import (
     JudgePatches,
     JudgePosts,
     LineArea,
-    LinePlace,
     LookAround,
     LookAtDirection,
     LookAtFans,
@@ -111,6 +109,9 @@ LEAST_MM = 0.3
 
 ON_LINE_MM = 0.05
 """Least height above the first layer of what is laid on a line below, mm."""
+
+JAWS_MM = 3.0
+"""The jaws of callipers lie on so much of a line, mm."""
 
 BESIDE_MM = 1.0
 """Half-width of the strip in which a wall is looked for, and the part beside a corner that is not judged, mm."""
@@ -188,8 +189,10 @@ class Hands:
         """How much wider a line is behind the place where it slows down than before, and thinner behind the one where
         it speeds up: the mean of both, mm.
         """
-        widths = [mm for where in LINE_PLACES if (mm := self._width(line, where, look_mm)) is not None]
-        if len(widths) < len(LINE_PLACES):
+        _, fast, slowed, _ = line.x
+        begins = (fast - look_mm - BESIDE_MM, fast, slowed - look_mm, slowed)
+        widths = [mm for x in begins if (mm := self._width(line, x, look_mm)) is not None]
+        if len(widths) < len(begins):
             return None
         before, early, late, after = widths
         return (after - before + late - early) / 2
@@ -224,12 +227,10 @@ class Hands:
         values = [mm for line in lines if (mm := self._uneven(line, look_mm)) is not None]
         return sum(values) / len(values) if values else None
 
-    def _width(self, line: LineArea, where: LinePlace, look_mm: float) -> float | None:
-        """How wide a line is beside one of its changes of speed, over a length, mm."""
-        _, fast, slowed, _ = line.x
-        begins = {"before": fast - look_mm - BESIDE_MM, "early": fast, "late": slowed - look_mm, "after": slowed}[where]
+    def _width(self, line: LineArea, begins: float, length_mm: float) -> float | None:
+        """How wide a line is from a place along X on, over a length, mm."""
         beside = (line.y - NEAR_MM, line.y + NEAR_MM)
-        return self._world.laid.mean_width((begins, begins + look_mm), beside, (ON_LINE_MM, math.inf))
+        return self._world.laid.mean_width((begins, begins + length_mm), beside, (ON_LINE_MM, math.inf))
 
     def _piece(self, what: str, size_mm: float) -> float | None:
         """A length of the cube as it cooled: as far as the axes really went on their frame, and shrunk."""
@@ -316,8 +317,8 @@ class Hands:
                 return tuple(self._uneven(line, look_mm) for line in lines)
             case ReadTower():
                 return self._tower(observation)
-            case ReadLineWidth(line, where, look_mm):
-                return (self._width(line, where, look_mm),)
+            case ReadLineWidth(line, place):
+                return (self._width(line, place.at_mm(line) - JAWS_MM / 2, JAWS_MM),)
             case ComparePair(first, others, look_mm):
                 return tuple(self._mean_uneven(lines, look_mm) for lines in (first, others))
             case JudgePosts(pairs):

@@ -6,8 +6,26 @@ import numpy as np
 import pytest
 
 from tests.conftest import tern
-from ublet.core.extrude.advance import AdvanceEstimate, NoZero, finer_range, from_pick, from_widths, together
-from ublet.core.extrude.advance_lines import LinesParameters, layout_of, lines_program, proposed_range, values_of
+from ublet.core.extrude.advance import (
+    AdvanceEstimate,
+    NoZero,
+    evenest,
+    finer_range,
+    from_pick,
+    from_widths,
+    together,
+    uneven_mm,
+)
+from ublet.core.extrude.advance_lines import (
+    DIRECT_LINE,
+    TUBE_LINE,
+    LineKind,
+    LinesParameters,
+    layout_of,
+    lines_program,
+    proposed_range,
+    values_of,
+)
 from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.caps import Caps
@@ -55,6 +73,43 @@ def test_widths_cross_zero_at_the_true_value_and_two_uncertainties_cover_it() ->
 def test_widths_that_contradict_one_another_make_no_value(differences: tuple[float, ...], words: str) -> None:
     with pytest.raises(NoZero, match=words):
         from_widths([0.02 * number for number in range(len(differences))], differences, 0.02)
+
+
+SLOPES = np.array([0.1, 0.9, -0.4, -1.6, -1.2, -0.3])
+
+
+def widths_at(values: np.ndarray, true_s: float, kind: LineKind) -> np.ndarray:
+    """Widths whose variance is least at a value, though no two of them are alike there."""
+    counts = np.array([place.counts_mm for place in kind.places]) / sum(place.counts_mm for place in kind.places)
+    slopes = SLOPES - counts @ SLOPES
+    left = np.array([0.02, -0.01, 0.01, 0.0, -0.02, 0.03])
+    left = left - (counts * left) @ slopes / ((counts * slopes) @ slopes) * slopes
+    return 0.55 + left + np.outer(values - true_s, SLOPES)
+
+
+@pytest.mark.parametrize("kind", [DIRECT_LINE, TUBE_LINE], ids=["direct", "tube"])
+def test_the_value_of_least_variance_is_found_and_two_uncertainties_cover_it(kind: LineKind) -> None:
+    random, inside = np.random.default_rng(4), []
+    values = np.linspace(0.3, 0.8, 6)
+    plain = widths_at(values, 0.53, kind)
+    exact = evenest(values.tolist(), plain.tolist(), kind.places, 0.0173, 0.0)
+    assert exact.advance_s == pytest.approx(0.53)
+    assert int(np.argmin([uneven_mm(row, kind.places) for row in plain])) == 2
+    for _ in range(300):
+        read = plain + random.uniform(-0.03, 0.03, plain.shape)
+        estimate = evenest(values.tolist(), read.tolist(), kind.places, 0.0173, 0.0)
+        inside.append(abs(estimate.advance_s - 0.53) <= 2 * estimate.uncertainty_s)
+    assert 0.9 <= np.mean(inside) <= 0.995
+
+
+@pytest.mark.parametrize(("factor", "words"), [(-1.0, "grow"), (0.0, "do not change")])
+def test_places_that_contradict_one_another_make_no_value(factor: float, words: str) -> None:
+    values = np.linspace(0.3, 0.8, 6)
+    widths = 0.55 + factor * (widths_at(values, 0.53, TUBE_LINE) - 0.55)
+    with pytest.raises(NoZero, match=words):
+        evenest(values.tolist(), widths.tolist(), TUBE_LINE.places, 0.0173)
+    with pytest.raises(NoZero, match="three lines"):
+        evenest(values[:2].tolist(), widths[:2].tolist(), TUBE_LINE.places, 0.0173)
 
 
 def test_a_finer_bracket_lies_around_the_value_and_never_below_zero() -> None:

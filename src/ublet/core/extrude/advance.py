@@ -7,7 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
+from ublet.core.observations import WidthPlace
 from ublet.core.small_samples import student
 
 EYE_LINES = 1.0
@@ -27,7 +29,10 @@ TOWER_FRACTION = 0.06
 WORTH_FRACTION, WORTH_S = 0.04, 0.0025
 """A finer bracket is worth it while the uncertainty is more than this share, and more than this, s."""
 
-FINER_LINES = 12
+FINER_LINES, FINER_FRACTION = 12, 0.2
+"""A finer bracket has so many steps, and reaches to this share below and above, at the least: over a narrower one
+widths hardly change, and callipers do not show where they are even.
+"""
 
 
 @dataclass(frozen=True)
@@ -70,14 +75,15 @@ def together(picks: Sequence[AdvanceEstimate]) -> AdvanceEstimate:
     return AdvanceEstimate(mean, uncertainty, ends.pop() if len(ends) == 1 else 0)
 
 
-def uneven_mm(widths_mm: Sequence[float]) -> float:
-    """By how much a line is wider after it slowed down than before, and thinner after it sped up: the mean of both, mm.
+def uneven_mm(widths_mm: Sequence[float], places: Sequence[WidthPlace]) -> float:
+    """How uneven a line is: the standard deviation of its widths at places, mm."""
+    widths, weights = np.array(widths_mm), _weights(places)
+    return math.sqrt(float(weights @ (widths - weights @ widths) ** 2))
 
-    widths_mm: at each of ``LINE_PLACES``. At one of the two alone a melt that thins while it is driven is even at
-    another value.
-    """
-    before, early, late, after = widths_mm
-    return (after - before + late - early) / 2
+
+def _weights(places: Sequence[WidthPlace]) -> NDArray[np.float64]:
+    whole = sum(place.counts_mm for place in places)
+    return np.array([place.counts_mm / whole for place in places])
 
 
 class NoZero(Exception):
@@ -120,9 +126,53 @@ def from_widths(
     return AdvanceEstimate(zero, math.hypot(error, model_fraction * zero), at_end)
 
 
+def evenest(
+    values_s: Sequence[float],
+    widths_mm: Sequence[Sequence[float]],
+    places: Sequence[WidthPlace],
+    reading_u_mm: float,
+    model_fraction: float = MODEL_FRACTION,
+) -> AdvanceEstimate:
+    """The value at which the widths of a line at m places differ least, from those of n lines.
+
+    With each place's width a straight line over the value, ``w_j = a_j + b_j (k - mean)``, both less their weighted
+    means over the places, the variance ``sum c_j w_j²`` is least at ``k = mean - sum(c a b) / sum(c b²)``. The
+    uncertainty is that of all a and b, which do not depend on one another: from the scatter about the lines, or the
+    reading's error where that is larger.
+
+    Raises:
+        NoZero: fewer than three lines; behind the second stroke their widths do not fall against those behind the
+            first one, or by less than they are read to.
+    """
+    values, widths = np.array(values_s), np.array(widths_mm)
+    count = len(values)
+    if count < 3:
+        raise NoZero("three lines at the least must be measured")
+    weights, apart = _weights(places), values - values.mean()
+    spread = float((apart**2).sum())
+    slopes, levels = apart @ widths / spread, widths.mean(axis=0)
+    left = widths - levels - np.outer(apart, slopes)
+    free = (count - 2) * len(weights)
+    noise = max(reading_u_mm, math.sqrt(float((left**2).sum()) / free))
+    behind = {stroke: [at for at, of in enumerate(places) if of.stroke == stroke and of.mm > 0] for stroke in (1, 2)}
+    grows = float(slopes[behind[2]].mean() - slopes[behind[1]].mean())
+    slopes, levels = slopes - weights @ slopes, levels - weights @ levels
+    if -grows < 2 * noise / math.sqrt(spread) * math.sqrt(sum(1 / len(at) for at in behind.values())):
+        why = "grow" if grows > noise / math.sqrt(spread) else "do not change by more than they are read to"
+        raise NoZero(f"the widths after slowing down {why} from line to line: they contradict one another")
+    steep = float(weights @ slopes**2)
+    beyond = -float(weights @ (levels * slopes)) / steep
+    of_levels = weights * slopes / steep
+    of_slopes = weights * (levels + 2 * beyond * slopes) / steep
+    error = noise * math.sqrt(float((of_levels**2).sum()) / count + float((of_slopes**2).sum()) / spread)
+    value = float(values.mean()) + beyond
+    at_end = -1 if value <= values.min() else 1 if value >= values.max() else 0
+    return AdvanceEstimate(value, math.hypot(error, model_fraction * value), at_end)
+
+
 def finer_range(estimate: AdvanceEstimate) -> tuple[float, float, float]:
     """First value, last value and step of a finer bracket around an estimate, s."""
-    half = max(3 * estimate.uncertainty_s, 0.002)
+    half = max(3 * estimate.uncertainty_s, FINER_FRACTION * estimate.advance_s, 0.002)
     first = max(0.0, estimate.advance_s - half)
     step = float(f"{(estimate.advance_s + half - first) / FINER_LINES:.1g}")
     first = math.floor(first / step) * step

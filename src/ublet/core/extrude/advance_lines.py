@@ -15,6 +15,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.patterns import RIM_MM, Laying, Stroke, filament_for
 from ublet.core.motion.program import Program, SetAdvance, To
+from ublet.core.observations import WidthPlace
 from ublet.core.remedy import ChangeParameter
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Part, setting
@@ -43,7 +44,8 @@ GRAMS_MM3 = 1.24e-3
 @dataclass(frozen=True)
 class LineKind:
     """How lines are laid out for a drive: lengths of the slow and the fast stretch, mm; their speeds, mm/s; the
-    acceleration between them, mm/s²; how far behind a change of speed one looks on lines, and on a tower, mm.
+    acceleration between them, mm/s²; how far behind a change of speed one looks on lines, and on a tower, mm; where
+    widths are typed.
     """
 
     slow_mm: float
@@ -53,10 +55,27 @@ class LineKind:
     acceleration_mm_s2: float
     look_mm: float
     tower_look_mm: float
+    places: tuple[WidthPlace, ...]
 
 
-DIRECT_LINE = LineKind(25.0, 40.0, 20.0, 90.0, 1000.0, 3.0, 4.0)
-TUBE_LINE = LineKind(45.0, 60.0, 12.0, 70.0, 100.0, 25.0, 16.0)
+DIRECT_PLACES = (
+    *(WidthPlace(1, mm, 1.0) for mm in (-3.0, 1.5, 3.5)),
+    *(WidthPlace(2, mm, 1.0) for mm in (-1.0, 1.0, 3.0)),
+)
+TUBE_PLACES = (
+    WidthPlace(1, -15.0, 22.5),
+    WidthPlace(1, 15.0, 32.5),
+    WidthPlace(2, -10.0, 23.0),
+    WidthPlace(2, 1.0, 8.0),
+    WidthPlace(2, 6.0, 7.0),
+    WidthPlace(2, 15.0, 23.25),
+)
+"""Behind a direct drive a line is uneven next to the strokes only: every place counts alike. Through a tube it is so
+everywhere, and each place counts by the length around it.
+"""
+
+DIRECT_LINE = LineKind(25.0, 40.0, 20.0, 90.0, 1000.0, 3.0, 4.0, DIRECT_PLACES)
+TUBE_LINE = LineKind(45.0, 60.0, 12.0, 70.0, 100.0, 25.0, 16.0, TUBE_PLACES)
 """In a tube pressure takes a second to follow: longer stretches, and a gentle acceleration. Slow stretches of 12 mm/s
 bulge nearly twice as much as those of 20, and over 25 mm behind a change what bulges and what is thin even out at the
 right value; more gently the filament's play in the tube makes more of it uneven (``benchmark/line_layouts.py``).

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from ublet.core.bench import Bench
 from ublet.core.extrude.advance import TOWER_FRACTION
-from ublet.core.extrude.advance_lines import grams_of
+from ublet.core.extrude.advance_lines import grams_of, line_kind
 from ublet.core.extrude.advance_tower import (
     FIRST_MM,
     NOTCH_EVERY_MM,
@@ -79,7 +79,7 @@ async def advance_tower(bench: Bench, aim: AdvanceTowerParameters) -> TrialResul
         values,
         model_fraction=TOWER_FRACTION,
     )
-    read = LinesRead()
+    read = LinesRead(line_kind(machine))
     outside = await picked(bench, offered, read)
     conditions: dict[str, float | str] = {"material": name, "nozzle_c": declared.nozzle_c}
     if outside:

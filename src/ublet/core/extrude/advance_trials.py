@@ -13,14 +13,16 @@ from ublet.core.extrude.advance import (
     MODEL_FRACTION,
     AdvanceEstimate,
     NoZero,
+    evenest,
     finer_range,
     from_pick,
-    from_widths,
     together,
     uneven_mm,
 )
 from ublet.core.extrude.advance_lines import (
+    DIRECT_PLACES,
     AdvanceLine,
+    LineKind,
     LinesLayout,
     LinesParameters,
     followed_mm_s2,
@@ -38,7 +40,6 @@ from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
 from ublet.core.observations import (
-    LINE_PLACES,
     ComparePair,
     LineArea,
     ReadLines,
@@ -59,10 +60,12 @@ THAT, AGAIN, ALSO = "that is it", "look again", "type widths too"
 NEW, OLD, ALIKE = "the new one", "the old one", "no difference"
 
 MEASURED, COARSE, CLOSE = 5, 5, 4
-"""Number of lines measured around a pick, or over the whole range without one, and then between two of them."""
+"""Number of lines measured around a pick, or over the whole range without one, and then next to the evenest."""
 
-FITTED = 6
-"""Of the measured lines so many are fitted, those next to where they change over: further out they are not straight."""
+FITTED_FRACTION, FITTED = 0.25, 3
+"""Of the measured lines those are fitted whose value is within this share of the evenest one's, and so many at the
+least: further out widths are not straight.
+"""
 
 WIDEST_MM, LEAST_READ = 4.0, 3
 
@@ -75,10 +78,13 @@ LINES = Stream("lines", ("line", "advance_s", "y_mm"), ("", "s", "mm"))
 PICKS = Stream("picks", ("first_s", "last_s", "advance_s", "uncertainty_s"), ("s", "s", "s", "s"))
 """Every look: the values between which the lines are even, and what it makes."""
 
+WIDTH_PLACES = len(DIRECT_PLACES)
 WIDTH_ROWS = Stream(
-    "widths", ("line", "advance_s", *(f"{place}_mm" for place in LINE_PLACES)), ("", "s", "mm", "mm", "mm", "mm")
+    "widths",
+    ("line", "advance_s", *(f"place_{number}_mm" for number in range(1, WIDTH_PLACES + 1))),
+    ("", "s", *("mm" for _ in range(WIDTH_PLACES))),
 )
-"""Every line that was measured: its width at each place."""
+"""Every line that was measured: its width at each place, in their order along the line."""
 
 SUBJECT_WORDS = "pressure advance"
 
@@ -91,20 +97,34 @@ class AdvanceParameters(LinesParameters):
 
 @dataclass
 class LinesRead:
-    """What was read of printed lines: looks, and widths by place of the line from 0."""
+    """What was read of printed lines of a kind: looks, and widths by the line's number from 0."""
 
+    kind: LineKind
     picks: list[AdvanceEstimate] = field(default_factory=list)
     widths: dict[int, list[float]] = field(default_factory=dict)
 
-    def difference_mm(self, at: int) -> float:
-        """How uneven a line is."""
-        return uneven_mm(self.widths[at])
+    def evenest(self) -> int:
+        """The line whose widths differ least, of those that were measured."""
+        return min(sorted(self.widths), key=lambda at: uneven_mm(self.widths[at], self.kind.places))
 
-    def fitted(self) -> list[int]:
-        """The measured lines next to where they change over, by their places."""
-        places = sorted(self.widths)
-        nearest = min(places, key=lambda at: abs(self.difference_mm(at)))
-        return sorted(sorted(places, key=lambda at: abs(at - nearest))[:FITTED])
+    def measured(self, values_s: Sequence[float]) -> AdvanceEstimate:
+        """What the widths of the lines next to the evenest show. values_s: of every line.
+
+        Raises:
+            NoZero: they show nothing.
+        """
+        middle = self.evenest()
+        nearest = sorted(self.widths, key=lambda at: abs(at - middle))
+        reach_s = FITTED_FRACTION * values_s[middle]
+        lines = sorted({*nearest[:FITTED], *(at for at in nearest if abs(values_s[at] - values_s[middle]) <= reach_s)})
+        estimate = evenest(
+            [values_s[at] for at in lines],
+            [self.widths[at] for at in lines],
+            self.kind.places,
+            INSTRUMENTS["callipers"].placing_mm / math.sqrt(3),
+        )
+        within = values_s[0] < estimate.advance_s < values_s[-1]  # perhaps beyond what was measured: it was printed
+        return replace(estimate, at_end=0) if within else estimate
 
     @property
     def seen(self) -> AdvanceEstimate | None:
@@ -137,7 +157,7 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
         raise TrialFailed(
             f"Only {len(lines)} lines were printed: {LEAST_READ} can be compared at the least.", StartAgain()
         )
-    read = LinesRead()
+    read = LinesRead(layout.kind)
 
     async def widths(into: LinesRead) -> None:
         await _measured(bench, layout, lines, into)
@@ -209,12 +229,11 @@ async def _measured(bench: Bench, layout: LinesLayout, lines: Sequence[AdvanceLi
         last = len(lines) - 1
         coarse = sorted({round(number * last / (COARSE - 1)) for number in range(COARSE)})
         await _read_widths(bench, layout, lines, read, coarse)
-        bulges = [at for at in coarse if read.difference_mm(at) > 0]
-        thin = [at for at in coarse if read.difference_mm(at) <= 0]
-        if bulges and thin and max(bulges) < min(thin):
-            low, high = max(bulges), min(thin)
-            between = {round(low + (high - low) * part / (CLOSE + 1)) for part in range(1, CLOSE + 1)}
-            await _read_widths(bench, layout, lines, read, sorted(between - set(coarse)))
+        middle = read.evenest()
+        low = max((at for at in coarse if at < middle), default=middle)
+        high = min((at for at in coarse if at > middle), default=middle)
+        near = {round(low + (high - low) * part / (CLOSE + 1)) for part in range(1, CLOSE + 1)}
+        await _read_widths(bench, layout, lines, read, sorted(near - set(coarse)))
     else:
         await _read_widths(bench, layout, lines, read, _around(lines, read.seen))
     for at, widths in sorted(read.widths.items()):
@@ -228,11 +247,11 @@ async def _read_widths(
     for at in places:
         line, mine = lines[at], list[float]()
         read.widths[at] = mine
-        for where, words in LINE_PLACES.items():
+        for place in layout.kind.places:
             asked = Measure(
-                f"{line.place}: how wide is it {words.format(mm=layout.kind.look_mm)}? Callipers, closed gently.",
+                f"{line.place}: how wide is it {place.words}? Callipers, closed gently.",
                 (),
-                ReadLineWidth(area_of(layout, line), where, layout.kind.look_mm),
+                ReadLineWidth(area_of(layout, line), place),
                 unit="mm",
                 lowest=0.0,
                 highest=WIDEST_MM,
@@ -274,12 +293,8 @@ def concluded(
     findings, options, notes = list(timed), [], []
     measured: AdvanceEstimate | None = None
     if read.widths:
-        places = read.fitted()
-        reading_u = INSTRUMENTS["callipers"].placing_mm / math.sqrt(3)  # of the mean of two differences
         try:
-            measured = from_widths([values[at] for at in places], [read.difference_mm(at) for at in places], reading_u)
-            if values[0] < measured.advance_s < values[-1]:
-                measured = replace(measured, at_end=0)  # beyond what was measured, and not beyond what was printed
+            measured = read.measured(values)
         except NoZero as error:
             notes.append(f"The widths show no value: {error}.")
     seen = read.seen

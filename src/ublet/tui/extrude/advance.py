@@ -20,7 +20,7 @@ from ublet.core.extrude.advance_tower import (
 from ublet.core.extrude.advance_trials import PICKS, WIDTH_ROWS, AdvanceParameters, VerifyParameters, pair_layout
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
-from ublet.core.observations import LINE_PLACES, ReadLineWidth
+from ublet.core.observations import ReadLineWidth
 from ublet.core.questions import Pick
 from ublet.core.run import Option, TrialFailed
 from ublet.core.settings import number_or
@@ -307,7 +307,7 @@ class AdvanceBench(RecordedBench):
             cells.put(places[0], row, ("━" if here else "─") * (places[3] - places[0]), ink)
             for place in places[1:3]:
                 cells.put(place, row, "┿" if here else "┼", ink)
-            cells.put(places[3] + 1, row, self._read_words(line), Ink.dim)
+            cells.put(places[3] + 1, row, self._read_words(layout, line), Ink.dim)
         marks = [LINE_COLUMNS + round((x - lines[0].x[0]) / span * length) for x in lines[0].x[1:3]]
         for place, words in zip(marks, ("speeds up", "slows down"), strict=True):
             cells.put(place - len(words) // 2, rows, words, Ink.quiet)
@@ -326,12 +326,13 @@ class AdvanceBench(RecordedBench):
         numbers = [int(part) for part in typed.split("-") if part.strip().isdigit()]
         return (min(numbers), max(numbers)) if numbers else (1, 0)
 
-    def _read_words(self, line: AdvanceLine) -> str:
-        """The widths of a line that was measured."""
+    def _read_words(self, layout: LinesLayout, line: AdvanceLine) -> str:
+        """How uneven a line is that was measured, mm."""
         rows = self.read(WIDTH_ROWS.name)
         mine = [row for row in rows.rows.tolist() if round(row[0]) == line.number] if rows is not None else []
         widths = mine[-1][2:] if mine else ()
-        return f"{uneven_mm(widths):+.2f}" if len(widths) == len(LINE_PLACES) else ""
+        places = layout.kind.places
+        return f"±{uneven_mm(widths, places):.2f}" if len(widths) == len(places) else ""
 
     def _looked(self) -> list[str]:
         """Every look so far."""
