@@ -12,7 +12,16 @@ import pytest
 from tests.conftest import Rig, tern_scenario
 from ublet.core.acts import Act, CleanSheet, Seen, TurnScrew
 from ublet.core.acts_json import decoded, encoded, is_act, seen_as_json, seen_of
-from ublet.core.observations import BandArea, LineArea, LookAround, Observation, PatchArea, PostArea, noticed
+from ublet.core.observations import (
+    BandArea,
+    LineArea,
+    LookAround,
+    Observation,
+    PatchArea,
+    PostArea,
+    WidthPlace,
+    noticed,
+)
 from ublet.session.hands import DemoHands
 from ublet.tui.trial.question import answer_keys
 from ublet.world.hands import answered, serve_world
@@ -52,6 +61,7 @@ def test_every_act_and_observation_goes_over_the_socket_and_is_answered(kind: ty
         "tuple[LineArea, ...]": (LineArea("a", 9.0, (5.0, 30.0, 70.0, 95.0)),),
         "tuple[float, float]": (10.0, 40.0),
         "tuple[BandArea, ...]": (BandArea("a", 1.5, 3.0),),
+        "WidthPlace": WidthPlace(2, 5.0, 1.0),
         "LineArea": LineArea("a", 9.0, (5.0, 30.0, 70.0, 95.0)),
         "tuple[PostArea, ...]": (PostArea("a", 9.0, 10.0, 50.0, 6.0),),
     }

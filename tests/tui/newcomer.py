@@ -129,6 +129,10 @@ class Newcomer:
         if "Which line is even" in body or "corners even" in body:
             self.type(pick(numbered))
             return
+        if "what do you see?" in body:
+            names = re.search(r"one number for each of (.+?), or “all 1”", body)
+            self.type(" ".join("2" if name in seen else "1" for name in (names.group(1) if names else "").split(", ")))
+            return
         if "between the two posts" in body:
             looks = {at: words for low, high, words in spread(numbered) for at in range(low, high + 1)}
             self.type(" ".join(POSTS[looks[at]] for at in sorted(looks)))

@@ -63,6 +63,11 @@ class Seen:
     stowed_gap_mm: float = 0.0
     felt_mm: tuple[float | None, ...] = ()
 
+    @property
+    def answers(self) -> bool:
+        """Whether there is a world that answers: its board is always in some mode."""
+        return bool(self.mode)
+
 
 @dataclass(frozen=True)
 class Cue:

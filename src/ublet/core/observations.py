@@ -660,6 +660,8 @@ Observation = (
 
 def noticed(cue: Act | Observation | None, seen: Seen) -> str:
     """What one would notice at the machine, in words: for the line below a question."""
+    if not seen.answers:
+        return "nothing can be seen just now: the demonstration's machine does not answer"
     notes = [f"the {name} fan turns" for name in seen.turning]
     notes += [f"the {name} is warm" for name in seen.warm]
     notes += ["the pin is down"] if seen.pin_down else []

@@ -119,6 +119,9 @@ BESIDE_MM = 1.0
 WARM_C = 6.0
 """Temperature above the room that a finger feels, °C."""
 
+PRINTED = ReadLines | ReadTower | ReadLineWidth | ComparePair | JudgePosts | ReadPiece | LookAtPiece
+"""What asks about a print that lies there."""
+
 
 class Hands:
     """What a person at the machine does and notices.
@@ -138,6 +141,7 @@ class Hands:
         self._labels, self._lamp, self._impulses = labels, lamp, impulses
         self._marked: dict[str, float] = {}
         self._dot = (0.0, 0.0)
+        self._printed: tuple[int, dict[Observation, tuple[float | None, ...]]] = (-1, {})
         self.mark()
 
     def press(self, name: str, down: bool) -> None:
@@ -303,8 +307,16 @@ class Hands:
         return self.look()
 
     def observe(self, observation: Observation) -> Seen:
-        """Look, and feel or read what it asks about."""
-        return self.look(self._felt(observation))
+        """Look, and feel or read what it asks about. What is printed is looked at once: it stays as it is."""
+        if not isinstance(observation, PRINTED):
+            return self.look(self._felt(observation))
+        changes = self._world.laid.changes
+        if self._printed[0] != changes:
+            self._printed = changes, {}
+        known = self._printed[1]
+        if observation not in known:
+            known[observation] = self._felt(observation)
+        return self.look(known[observation])
 
     def _felt(self, observation: Observation) -> tuple[float | None, ...]:
         """What is felt or read of it, mm; what is seen without looking closely is in every :class:`Seen`."""

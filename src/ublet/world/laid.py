@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import NamedTuple
 
 import numpy as np
@@ -95,13 +95,34 @@ class LaidPiece(NamedTuple):
         return self.section_mm2 / gap + gap * (1 - math.pi / 4) if self.section_mm2 > 0 else 0.0
 
 
+@dataclass(frozen=True)
+class LaidColumns:
+    """Pieces as columns, n each, in their order: ends along X, Y and above the first layer, mm; true gap, mm; section,
+    mm²; length and width, mm.
+    """
+
+    x: NDArray[np.float64]
+    y: NDArray[np.float64]
+    z: NDArray[np.float64]
+    gap_mm: NDArray[np.float64]
+    section_mm2: NDArray[np.float64]
+    length_mm: NDArray[np.float64]
+    width_mm: NDArray[np.float64]
+
+    def only(self, which: NDArray[np.bool_]) -> LaidColumns:
+        """Some of them."""
+        return LaidColumns(*(getattr(self, column.name)[which] for column in fields(self)))
+
+
 class Laid:
     """Pieces of lines in the order in which they were laid."""
 
     def __init__(self, filament: Filament) -> None:
         self._filament = filament
         self._pieces: list[LaidPiece] = []
-        self._rows = np.empty((0, 5))
+        self.changes = 0
+        """How often anything was laid or taken off."""
+        self._columns: tuple[int, LaidColumns] | None = None
         self._tops: dict[tuple[int, int], tuple[float, float, float]] = {}  # Z of a cell: top, below, first
         self.top_mm = 0.0
         self.corners: dict[str, WallCorner] = {}
@@ -144,6 +165,7 @@ class Laid:
             reached.append((pace.gone(now) - start, waiting))
         if not reached or reached[-1][0] <= 0:
             return
+        self.changes += 1
         total, last = reached[-1][0], 0.0
         for until, out in reached:
             length = (until - last) * way
@@ -198,14 +220,23 @@ class Laid:
 
     def region(self, x: tuple[float, float], y: tuple[float, float], z: tuple[float, float]) -> NDArray[np.float64]:
         """What was laid within bounds, in its order: n rows of a piece's end, its width, its length, mm."""
-        if len(self._rows) != len(self._pieces):  # looked at again and again, and long
-            rows = [(piece.x, piece.y, piece.z, piece.width_mm, piece.length_mm) for piece in self._pieces]
-            self._rows = np.array(rows).reshape(-1, 5)
-        inside = np.ones(len(self._rows), dtype=np.bool_)
-        for column, bounds in enumerate((x, y, z)):
-            at = self._rows[:, column]
+        all_of = self.columns
+        inside = np.ones(len(all_of.x), dtype=np.bool_)
+        for at, bounds in ((all_of.x, x), (all_of.y, y), (all_of.z, z)):
             inside &= (at >= min(bounds)) & (at <= max(bounds) + 1e-6)
-        return self._rows[inside][:, [0, 1, 3, 4]]
+        within = all_of.only(inside)
+        return np.column_stack([within.x, within.y, within.width_mm, within.length_mm])
+
+    @property
+    def columns(self) -> LaidColumns:
+        """Every piece; made anew when something was laid: it is looked at again and again, and long."""
+        if self._columns is None or self._columns[0] != self.changes:
+            rows = np.array(self._pieces, dtype=np.float64).reshape(-1, len(LaidPiece._fields))
+            x, y, gap, section, length, z = rows.T
+            flat = np.maximum(gap, FLATTEST_MM)
+            width = np.where(section > 0, section / flat + flat * (1 - math.pi / 4), 0.0)
+            self._columns = self.changes, LaidColumns(x, y, z, gap, section, length, width)
+        return self._columns[1]
 
     def mean_width(
         self, x: tuple[float, float], y: tuple[float, float], z: tuple[float, float] = (0.0, math.inf)
@@ -253,7 +284,7 @@ class Laid:
         self.corners.clear()
         self._side = WallSide()
         self.top_mm = 0.0
-        self._rows = np.empty((0, 5))
+        self.changes += 1
 
     @property
     def pieces(self) -> Sequence[LaidPiece]:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ublet.core.observations import PieceLooks
 from ublet.world.frame import OVER_THE_BED, Frame
-from ublet.world.laid import Laid, LaidPiece, WallCorner, closes_at
+from ublet.world.laid import Laid, LaidColumns, WallCorner, closes_at
 
 Impulses = Sequence[tuple[float, float]]
 """What the steps of an axis are spread over: times, s, and amplitudes."""
@@ -45,81 +45,77 @@ class PrintedBox:
     """
 
     def __init__(self, laid: Laid, size_mm: float) -> None:
-        if not laid.pieces:
+        pieces, self._top_mm = laid.columns, laid.top_mm
+        if not len(pieces.x):
             raise LookupError("nothing is printed")
-        last, self._laid = laid.pieces[-1], laid
-        upper = [p for p in laid.pieces if p.z > FLAT_MM and max(abs(p.x - last.x), abs(p.y - last.y)) <= 1.3 * size_mm]
-        if not upper:
+        near = np.maximum(np.abs(pieces.x - pieces.x[-1]), np.abs(pieces.y - pieces.y[-1])) <= 1.3 * size_mm
+        self._upper = upper = pieces.only(near & (pieces.z > FLAT_MM))
+        if not len(upper.x):
             raise LookupError("nothing stands there")
-        low, high = ([side([p[axis] for p in upper]) for axis in (0, 1)] for side in (min, max))
-        first = [
-            p
-            for p in laid.pieces
-            if p.z <= FLAT_MM and all(low[axis] - 1 <= p[axis] <= high[axis] + 1 for axis in (0, 1))
-        ]
-        self._first, self._upper = first, upper
+        below = pieces.z <= FLAT_MM
+        for at, of in ((pieces.x, upper.x), (pieces.y, upper.y)):
+            below &= (at >= of.min() - 1) & (at <= of.max() + 1)
+        self._first = pieces.only(below)
 
     def lengths(self, lean: float) -> Box:
         """Its outer lengths on a frame whose X goes on by ``lean`` for each mm of Y."""
-        front_left, front_right, back_right, back_left = self._corners(self._upper, lean)
+        front_left, front_right, back_right, back_left = _corners(self._upper, lean)
         wide = float((front_right - front_left)[0] + (back_right - back_left)[0]) / 2 + WALL_MM
         deep = float((back_left - front_left)[1] + (back_right - front_right)[1]) / 2 + WALL_MM
         up, down = back_right - front_left, back_left - front_right
         rising = math.hypot(up[0] + WALL_MM, up[1] + WALL_MM)
         falling = math.hypot(down[0] - WALL_MM, down[1] + WALL_MM)
-        return Box(wide, deep, self._laid.top_mm, rising, falling)
+        return Box(wide, deep, self._top_mm, rising, falling)
 
     def looks(self, ghost_mm: float, width_mm: float, layer_mm: float) -> PieceLooks:
         """What its walls of lines of a width look like, in layers so high. ghost_mm: how far its edges ring on."""
         first, upper, layers = self._first, self._upper, self._layers()
-        if len(layers) < 3 or not first:
+        if len(layers) < 3 or not len(first.x):
             return PieceLooks(ghost_mm, 0.0, 0.0, 0.0, 0.0)
-        outlines = np.array([np.concatenate(self._corners(layer, 0.0)) for layer in layers])
+        outlines = np.array([np.concatenate(_corners(layer, 0.0)) for layer in layers])
         jumps = np.abs(np.diff(outlines, axis=0)).max(axis=0)  # of every corner: all of them, or it is no shift
         shift = float(max(jumps[0::2].min(), jumps[1::2].min()))
         nominal = (width_mm - layer_mm) * layer_mm + math.pi * layer_mm**2 / 4
-        lacks = 1 - _mean([p.section_mm2 for p in upper], upper) / nominal
-        gap, section = (_mean(of, first) for of in ([p.gap_mm for p in first], [p.section_mm2 for p in first]))
-        first_mm = gap - closes_at(section, width_mm)
-        return PieceLooks(ghost_mm, self._bulge(upper), shift, lacks, first_mm)
+        lacks = 1 - _mean(upper.section_mm2, upper) / nominal
+        first_mm = _mean(first.gap_mm, first) - closes_at(_mean(first.section_mm2, first), width_mm)
+        return PieceLooks(ghost_mm, _bulge(upper), shift, lacks, first_mm)
 
-    def _bulge(self, upper: Sequence[LaidPiece]) -> float:
-        """How much wider walls are at three corners than between them, mm; at the fourth layers begin and end."""
-        corners = self._corners(upper, 0.0)
-        places = np.array([(p.x, p.y) for p in upper])
-        widths, lengths = (np.array(of) for of in ([p.width_mm for p in upper], [p.length_mm for p in upper]))
-        far = np.full(len(upper), np.inf)
-        for corner in corners:
-            far = np.minimum(far, np.abs(places - corner).max(axis=1))
-        sides = far > EDGE_MM
-        bulges = []
-        for corner in corners[1:]:
-            near = np.abs(places - corner).max(axis=1) <= CORNER_MM
-            if near.any() and sides.any():
-                bulges.append(np.average(widths[near], weights=lengths[near]))
-        return float(np.mean(bulges) - np.average(widths[sides], weights=lengths[sides])) if bulges else 0.0
-
-    def _layers(self) -> list[list[LaidPiece]]:
+    def _layers(self) -> list[LaidColumns]:
         """What was laid at one height above the first layer, from the lowest."""
-        layers: dict[float, list[LaidPiece]] = {}
-        last = -math.inf
-        for piece in sorted(self._upper, key=lambda p: p.z):
-            if piece.z > last + 0.05:
-                last = piece.z
-                layers[last] = []
-            layers[last].append(piece)
-        return [layer for _, layer in sorted(layers.items())]
-
-    def _corners(self, pieces: Sequence[LaidPiece], lean: float) -> list[NDArray[np.float64]]:
-        """The outermost places towards left front, right front, right back and left back, mm."""
-        places = np.array([(p.x + lean * p.y, p.y) for p in pieces])
-        towards = ((-1, -1), (1, -1), (1, 1), (-1, 1))
-        return [places[int(np.argmax(places @ np.array(to)))] for to in towards]
+        upper = self._upper
+        last, number = -math.inf, -1
+        heights, which = np.unique(upper.z, return_inverse=True)
+        of_height = []
+        for height in heights:
+            if height > last + 0.05:
+                last, number = height, number + 1
+            of_height.append(number)
+        layers = np.array(of_height)[which]
+        return [upper.only(layers == layer) for layer in range(number + 1)]
 
 
-def _mean(values: Sequence[float], pieces: Sequence[LaidPiece]) -> float:
+def _bulge(upper: LaidColumns) -> float:
+    """How much wider walls are at three corners than between them, mm; at the fourth layers begin and end."""
+    aways = [np.maximum(np.abs(upper.x - x), np.abs(upper.y - y)) for x, y in _corners(upper, 0.0)]
+    sides = np.min(aways, axis=0) > EDGE_MM
+    bulges = []
+    for away in aways[1:]:
+        near = away <= CORNER_MM
+        if near.any() and sides.any():
+            bulges.append(_mean(upper.width_mm[near], upper.only(near)))
+    return float(np.mean(bulges)) - _mean(upper.width_mm[sides], upper.only(sides)) if bulges else 0.0
+
+
+def _corners(pieces: LaidColumns, lean: float) -> list[NDArray[np.float64]]:
+    """The outermost places towards left front, right front, right back and left back, mm."""
+    places = np.column_stack([pieces.x + lean * pieces.y, pieces.y])
+    towards = ((-1, -1), (1, -1), (1, 1), (-1, 1))
+    return [places[int(np.argmax(places @ np.array(to)))] for to in towards]
+
+
+def _mean(values: NDArray[np.float64], pieces: LaidColumns) -> float:
     """Mean over the length of what was laid."""
-    return sum(of * p.length_mm for of, p in zip(values, pieces, strict=True)) / sum(p.length_mm for p in pieces)
+    return float(np.average(values, weights=pieces.length_mm))
 
 
 def ghost_mm(

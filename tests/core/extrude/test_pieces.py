@@ -9,6 +9,7 @@ import pytest
 
 from tests.conftest import tern
 from ublet.core.extrude.cube import SIDES, cube_program, judge_cube
+from ublet.core.extrude.cube_trials import PieceBefore, lengths_shown
 from ublet.core.extrude.retraction import (
     CLEAN,
     GAPS,
@@ -20,6 +21,7 @@ from ublet.core.extrude.retraction import (
 )
 from ublet.core.motion.program import Push
 from ublet.core.observations import DIAGONALS
+from ublet.core.remedy import GoTo
 from ublet.core.run import TrialFailed
 
 SIZE = 40.0
@@ -117,3 +119,11 @@ def test_the_shortest_clean_one_begins_the_run_of_clean_ones() -> None:
     first = shortest_clean(values, [CLEAN, CLEAN, CLEAN, GAPS, GAPS])
     assert first is not None and first.value == 0.2 and first.at_end == -1
     assert shortest_clean(values, [STRINGS] * 5) is None
+
+
+@pytest.mark.parametrize(("scale", "first_layer"), [(1.008, True), (1.94, False)])
+def test_only_what_a_first_layer_can_make_is_put_down_to_it(scale: float, first_layer: bool) -> None:
+    judged = judge_cube(SIZE, lengths((1.0, 1.0, scale)))
+    shown = lengths_shown(tern(), PieceBefore("pla", None, 0.0), judged, ragged=True)
+    assert judged.odd == "z" and ("first layer" in " ".join(shown.words)) == first_layer
+    assert any(isinstance(way, GoTo) for way in shown.remedies) != first_layer

@@ -88,8 +88,11 @@ async def advance_tower(bench: Bench, aim: AdvanceTowerParameters) -> TrialResul
 
 
 def tower_area(layout: TowerLayout, bands: tuple[TowerBand, ...]) -> ReadTower:
-    """Where a tower stands, for whoever looks at it."""
-    areas = tuple(BandArea(band.place, max(0.0, band.low_mm - FIRST_MM), band.high_mm - FIRST_MM) for band in bands)
+    """Where a tower stands, for whoever looks at it. Its first layer is not looked at: it is pressed on, and slow."""
+    above_mm = layout.stroke.height_mm / 2
+    areas = tuple(
+        BandArea(band.place, max(above_mm, band.low_mm - FIRST_MM), band.high_mm - FIRST_MM) for band in bands
+    )
     return ReadTower(layout.x, layout.y, areas, layout.kind.tower_look_mm)
 
 

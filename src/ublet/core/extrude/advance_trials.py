@@ -55,7 +55,7 @@ from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration, parse, with_uncertainty
 
-BELOW, BEYOND, WIDTHS = "below the first", "beyond the last", "type widths"
+BELOW, BEYOND, WIDTHS, ALL = "below the first", "beyond the last", "type widths", "all look even"
 THAT, AGAIN, ALSO = "that is it", "look again", "type widths too"
 NEW, OLD, ALIKE = "the new one", "the old one", "no difference"
 
@@ -206,6 +206,8 @@ async def picked(bench: Bench, offered: ToPick, read: LinesRead) -> str:
         if answer in pick.answers:
             return answer if answer == WIDTHS or not read.picks else ""
         first, last = pick.picked(answer)
+        if not read.picks and {first, last} == {0, len(offered.values) - 1}:
+            return ALL
         read.picks.append(estimate := from_pick(offered.values, first, last, offered.model_fraction))
         row = (offered.values[first], offered.values[last], estimate.advance_s, estimate.uncertainty_s)
         bench.record.row(PICKS.name, row)
@@ -345,6 +347,14 @@ def outside_range(
     if outside == BEYOND:
         why = f"The last {part}, {values[-1]:g} s, still bulges where it slows down: go on beyond it."
         return TrialResult("failed", why, conditions, tuple(timed), remedies=(_beyond(1, values),))
+    if outside == ALL:
+        why = (
+            f"From the first {part} to the last, {values[0]:g} to {values[-1]:g} s, all look even: the value lies "
+            "somewhere among them."
+        )
+        wider = ChangeParameter("last_s", f"beyond {values[-1]:g} s")
+        better = StartAgain("look under a better lamp, or print lines and type widths")
+        return TrialResult("failed", why, conditions, tuple(timed), remedies=(wider, better))
     why = f"The first {part}, {values[0]:g} s, is already thin where it slows down: the right value lies below it."
     low = ChangeParameter("first_s", f"below {values[0]:g} s") if values[0] > 0 else ByHand("clean the nozzle")
     return TrialResult(

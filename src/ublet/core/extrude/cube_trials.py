@@ -186,6 +186,10 @@ class PieceBefore:
     skew_deg: float
 
 
+FIRST_LAYER_FRACTION = 0.015
+"""By no larger share of a cube's height can its first layer be off: some 0.4 mm of 30."""
+
+
 @dataclass
 class LengthsShown:
     """What lengths show, in words; what mends it; the settings that it proposes."""
@@ -195,7 +199,7 @@ class LengthsShown:
     proposals: list[Proposal] = field(default_factory=list)
 
 
-def _shown(machine: MachineFile, kept: PieceBefore, judged: CubeJudged, ragged: bool) -> LengthsShown:
+def lengths_shown(machine: MachineFile, kept: PieceBefore, judged: CubeJudged, ragged: bool) -> LengthsShown:
     """What each difference of the lengths means. ragged: the first layer is at fault, and all of Z stands on it."""
     shown = LengthsShown()
     if judged.odd:
@@ -208,7 +212,7 @@ def _shown(machine: MachineFile, kept: PieceBefore, judged: CubeJudged, ragged: 
         if axis.drive == "belt":
             shown.words.append("A belt and its pulley do not wear by that: count the teeth, look for a loose pulley.")
             shown.remedies.append(ByHand(f"the pulley of {judged.odd.upper()}: its teeth, its set screw"))
-        if judged.odd == "z" and ragged:
+        if judged.odd == "z" and ragged and abs(off.value) <= FIRST_LAYER_FRACTION:
             shown.words.append("The height of its first layer does that alone: put that right first.")
         else:
             shown.remedies.append(
@@ -262,7 +266,7 @@ def _concluded(
     if SHIFTS in looks:
         shown = LengthsShown(["Rows shift: its lengths say nothing until that is mended."])
     else:
-        shown = _shown(machine, kept, judged, RAGGED in looks)
+        shown = lengths_shown(machine, kept, judged, RAGGED in looks)
     words, remedies, proposals = shown.words, shown.remedies, shown.proposals
     options = []
     if proposals:

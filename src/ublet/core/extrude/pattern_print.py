@@ -20,7 +20,7 @@ from ublet.core.motion.running import followed
 from ublet.core.observations import WatchProgram
 from ublet.core.questions import Confirm, Live
 from ublet.core.remedy import GoTo, StartAgain
-from ublet.core.run import Checkpoint, Finding, TrialFailed
+from ublet.core.run import Checkpoint, Finding, Progress, TrialFailed
 from ublet.core.settings import number_or
 from ublet.core.trial import Need
 from ublet.core.trial_times import TrialTimes, program_s
@@ -28,6 +28,9 @@ from ublet.core.trial_times import TrialTimes, program_s
 LIFT_MM, AWAY_MM, LIFT_MM_S = 10.0, 40.0, 6.0
 HOLD, ON, STOP = "hold", "go on", "stop here"
 END = "end"
+
+READ_FRACTION = 0.95
+"""Share of a trial that is done when its print is: reading it takes the rest."""
 
 OFF_MESH_MM = 12.0
 """Largest distance outside a mesh at which the height of its edge is still good enough, mm."""
@@ -154,6 +157,7 @@ async def print_pattern(
             outcome="halted" if ended == "stopped" else "failed",
         )
     await hands_safe(bench)
+    bench.progress(Progress("to be read", READ_FRACTION, None, "the print is done" if whole else f"it ended: {ended}"))
     return PatternPrinted(done, ended, taken, table.seconds_from(program.places[0]))
 
 
