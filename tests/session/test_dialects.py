@@ -279,6 +279,7 @@ def test_an_unnumbered_move_whose_reply_is_lost_ends_the_link_and_is_not_repeate
     async def work() -> None:
         async with spoken(tmp_path, "moss") as (session, simulated, _):
             spun, send = simulated.world.mechanics.spun, simulated.service.send
+            await session.connection.next_samples()  # no question is under way
             simulated.service.send = lambda data: None
             with pytest.raises(LinkLost, match="no answer"):
                 await session.connection.controller.move("x", 3.0, 20.0)
@@ -462,5 +463,21 @@ def test_readings_that_come_unasked_are_taken(tmp_path: Path) -> None:
             done = await execute(order_for("sensors-at-rest", [], False, False), session, watcher)
             assert done.outcome == "proven", done.report["why"]
             assert not any(message["line"] == "how warm" for _, message in session.connection.talk)
+
+    virtually(work)
+
+
+def test_where_nobody_follows_readings_they_are_asked_for_less_often(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with spoken(tmp_path, "moss") as (session, _, _):
+            connection, looks = session.connection, list[object]()
+            connection.sampled.append(looks.append)
+            await connection.next_samples()
+            looks.clear()
+            await asyncio.sleep(5)
+            at_rest = len(looks)
+            connection.attends = lambda: True
+            await asyncio.sleep(5)
+            assert 15 <= at_rest <= 21 and len(looks) - at_rest >= 35
 
     virtually(work)

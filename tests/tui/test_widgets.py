@@ -109,6 +109,12 @@ def test_halt_never_falls_off_the_edge(width: int) -> None:
             PulseState(HEATERS, (), "ready", "", "hotend control", Progress("heating up", 0.1)),
             "heating up · 0 s gone, time left not known yet",
         ),
+        (
+            PulseState(
+                HEATERS, (), "ready", "", "advance lines", Progress("to be read", 0.95), 75.0, 4.0, (), waits=True
+            ),
+            "to be read · 1 min 15 s gone, waits for you",
+        ),
     ],
 )
 def test_the_pulse_says_what_runs_and_what_is_wrong(reading: PulseState, words: str) -> None:

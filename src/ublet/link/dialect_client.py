@@ -30,6 +30,9 @@ READ_TRIES, SHORT_LOOKS = 3, 5
 READ_S = 0.1
 """Readings are asked for this often, s; a slow line takes longer."""
 
+RESTS_S = 0.25
+"""And this often where nobody follows each of them, and the board neither moves nor holds a temperature, s."""
+
 NO_NEWS_S = 4.0
 """Without new readings for this long the link is ended, as over the protocol."""
 
@@ -357,7 +360,16 @@ class DialectClient(LinkWork):
             await self._switch_relays()
             if self._loop.time() - self._news > NO_NEWS_S:
                 self._hang_up(f"no new readings have come from the board for {NO_NEWS_S:.0f} s")
-            await asyncio.sleep(max(0.001, READ_S - (self._loop.time() - began)))
+            apart_s = RESTS_S if self._rests() else READ_S
+            await asyncio.sleep(max(0.001, apart_s - (self._loop.time() - began)))
+
+    def _rests(self) -> bool:
+        """Whether readings at rest are enough."""
+        waits = self._moving or self._look_waits or self._stand_waits
+        if waits or self._listeners.attends() or self.values.get("motion.moving"):
+            return False
+        heats = (f"heaters.{name}.{what}" for name in self.parts.heaters for what in ("target_c", "duty"))
+        return not any(self.values.get(channel) for channel in heats)
 
     async def _asked(self, ask: str) -> list[dict[str, Value]] | None:
         """The records of one question; None: fewer than there were before came, again and again. A line of a reply may

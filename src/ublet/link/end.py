@@ -42,7 +42,8 @@ def _nothing(_: object) -> None:
 class LinkListeners:
     """Who is called: with each new state, samples (in order, each once), events, blocks of readings; once when the link
     is lost, with the reason; with each line that is said (``>``, ``<``). may_heat: why a temperature, °C, must not be
-    held by a board that may stay on in a silence (empty: it may).
+    held by a board that may stay on in a silence (empty: it may). attends: whether somebody follows each reading, as a
+    trial does.
     """
 
     on_state: Callable[[State], None] = _nothing
@@ -52,6 +53,7 @@ class LinkListeners:
     on_lost: Callable[[str], None] = _nothing
     on_talk: Callable[[str, Message], None] | None = field(default=None)
     may_heat: Callable[[float], str] = lambda celsius: ""
+    attends: Callable[[], bool] = lambda: True
 
 
 class LinkEnd(Protocol):

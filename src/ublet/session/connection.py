@@ -87,6 +87,7 @@ class Connection:
         self.likely: Callable[[bytes], str] = lambda came: ""
         """What speaks like that, as a sentence: asked when something answers in another language."""
         self.may_heat: Callable[[float], str] = lambda celsius: ""  # see LinkListeners; asked where no protocol vouches
+        self.attends: Callable[[], bool] = lambda: True  # see LinkListeners
         self._gone = asyncio.Event()
         self._reading = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
@@ -170,6 +171,7 @@ class Connection:
             self._lost,
             lambda way, message: self.talk.append((way, message)),
             lambda celsius: self.may_heat(celsius),
+            lambda: self.attends(),
         )
         client, controller = self._speak(transport, listeners)
         take, came = transport.received, bytearray()

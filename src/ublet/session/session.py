@@ -67,6 +67,7 @@ class Session:
         self.runner = Runner(self.connection, self.barred)
         self.silence = Silence(self.connection, self.ledger, lambda: self.runner.running is not None, self._drilling)
         self.connection.may_heat = self.silence.refusal
+        self.connection.attends = lambda: self.runner.running is not None
         self.connection.likely = self._likely
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()

@@ -86,6 +86,11 @@ class TimeLeft:
             self._asked_s += now_s - self._asking_since
             self._asking_since = None
 
+    @property
+    def asks(self) -> bool:
+        """Whether a question stands that it waits for."""
+        return self._asking_since is not None
+
     def gone(self, now_s: float) -> float:
         """Seconds at the machine since it began, those of questions left out."""
         if self._began is None:

@@ -20,7 +20,7 @@ from ublet.core.extrude.advance_tower import (
 from ublet.core.extrude.advance_trials import PICKS, WIDTH_ROWS, AdvanceParameters, VerifyParameters, pair_layout
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
-from ublet.core.observations import ReadLineWidth
+from ublet.core.observations import ReadLineWidth, WidthPlace
 from ublet.core.questions import Pick
 from ublet.core.run import Option, TrialFailed
 from ublet.core.settings import number_or
@@ -159,7 +159,7 @@ class AdvanceBench(RecordedBench):
                     layout = layout_of(machine, aim)
             except TrialFailed as missing:
                 return Text(f"✗ {missing}", Ink.stop)
-            if self.pick is not None or self._measured_line() is not None:
+            if self.pick is not None or self._measured() is not None:
                 self._large(cells, layout)
             else:
                 self._over_the_bed(cells, layout, watched is not None)
@@ -225,10 +225,10 @@ class AdvanceBench(RecordedBench):
         last = self.query_one("#typed", Input).value.rpartition("-")[2].strip()
         return int(last) if last.isdigit() else otherwise
 
-    def _measured_line(self) -> str | None:
-        """The line that is measured now, by its name."""
+    def _measured(self) -> ReadLineWidth | None:
+        """The line that is measured now, and where."""
         cue = self.question[0].cue if self.question is not None else None
-        return cue.line.name if isinstance(cue, ReadLineWidth) else None
+        return cue if isinstance(cue, ReadLineWidth) else None
 
     def _over_the_bed(self, cells: Cells, layout: LinesLayout, running: bool) -> None:
         """The pattern on the bed to scale, what is printed now, and the value that is live."""
@@ -287,9 +287,9 @@ class AdvanceBench(RecordedBench):
     def _large(self, cells: Cells, layout: LinesLayout) -> None:
         """Every line in a row of its own, as it lies, the front at the bottom; a cursor, and what was picked."""
         side = SIDE_COLUMNS if cells.width >= WIDE else 0
-        lines, name = layout.lines, self._measured_line()
-        if name is not None:
-            self.cursor = next((at for at, line in enumerate(lines) if line.place == name), self.cursor)
+        lines, measured = layout.lines, self._measured()
+        if measured is not None:
+            self.cursor = next((at for at, line in enumerate(lines) if line.place == measured.line.name), self.cursor)
         low, high = self._picked()
         if low <= high:
             self.cursor = max(0, min(len(lines), self._last_typed(high)) - 1)
@@ -307,6 +307,9 @@ class AdvanceBench(RecordedBench):
             cells.put(places[0], row, ("━" if here else "─") * (places[3] - places[0]), ink)
             for place in places[1:3]:
                 cells.put(place, row, "┿" if here else "┼", ink)
+            if here and measured is not None:
+                x = measured.place.at_mm(measured.line)
+                cells.put(LINE_COLUMNS + round((x - lines[0].x[0]) / span * length), row, "█", f"bold {Ink.text}")
             cells.put(places[3] + 1, row, self._read_words(layout, line), Ink.dim)
         marks = [LINE_COLUMNS + round((x - lines[0].x[0]) / span * length) for x in lines[0].x[1:3]]
         for place, words in zip(marks, ("speeds up", "slows down"), strict=True):
@@ -316,9 +319,15 @@ class AdvanceBench(RecordedBench):
             cells.put(left, 0, "pressure advance, s", Ink.quiet)
             put_large(cells, left, 1, f"{lines[self.cursor].value_s:.3f}", f"bold {Ink.focus}")
             self._looks(cells, left, 6)
-            cells.put(left, 16, "↑ ↓ walk over the lines; 7-9 for a range", Ink.dim)
+            cells.put(left, 16, *self._beside_the_lines(measured, layout.kind.places))
             for number, words in enumerate(self._looked()):
                 cells.put(left, 18 + number, words, Ink.text)
+
+    def _beside_the_lines(self, measured: ReadLineWidth | None, places: Sequence[WidthPlace]) -> tuple[str, str]:
+        """What is to be done with them, in words, and its ink."""
+        if measured is None:
+            return "↑ ↓ walk over the lines; 7-9 for a range", Ink.dim
+        return f"█ place {places.index(measured.place) + 1} of {len(places)} on this line", Ink.text
 
     def _picked(self) -> tuple[int, int]:
         """The numbers that are typed, from and to; none: an empty range."""

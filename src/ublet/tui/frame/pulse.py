@@ -36,7 +36,9 @@ class HeaterState:
 
 @dataclass(frozen=True)
 class PulseState:
-    """The machine now. mode is ready, halted, tripped or unlinked; why is a sentence."""
+    """The machine now. mode is ready, halted, tripped or unlinked; why is a sentence; waits: what runs does, for an
+    answer.
+    """
 
     heaters: tuple[HeaterState, ...] = ()
     fans: tuple[tuple[str, float], ...] = ()
@@ -47,6 +49,7 @@ class PulseState:
     gone_s: float = 0.0
     left_s: float | None = None
     position: tuple[tuple[str, float | None], ...] = ()
+    waits: bool = False
 
 
 class Pulse(Widget):
@@ -139,6 +142,7 @@ class Pulse(Widget):
                 line.append("━" * (BAR_COLUMNS - done), Ink.faint)
                 left = reading.left_s
                 later = f"about {duration(left)} left" if left is not None else "time left not known yet"
+                later = "waits for you" if reading.waits else later
                 left_words = f" {duration(reading.gone_s)} gone, {later}"
                 line.append(f" {reading.progress.phase} ·{left_words} · {reading.progress.detail}", Ink.text)
         else:

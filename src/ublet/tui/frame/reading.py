@@ -50,6 +50,7 @@ def take_reading(session: Session, watched: TrialWatch | None) -> PulseState:
         watched.gone_s if watched else 0.0,
         watched.left_s if watched else None,
         axes if homed else (),
+        watched is not None and watched.waits,
     )
 
 

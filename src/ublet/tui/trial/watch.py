@@ -49,6 +49,11 @@ class TrialWatch:
         """Seconds at the machine since it began."""
         return self.time.gone(self._now_s())
 
+    @property
+    def waits(self) -> bool:
+        """Whether it waits for an answer."""
+        return self.time.asks
+
     async def undo(self, question: Question) -> bool:
         """What a trial that was cut off left to be done by hand: the demonstration's hands do it."""
         return self._undo(question)
