@@ -472,7 +472,7 @@ def test_where_nobody_follows_readings_they_are_asked_for_less_often(tmp_path: P
         async with spoken(tmp_path, "moss") as (session, _, _):
             connection, looks = session.connection, list[object]()
             connection.sampled.append(looks.append)
-            await connection.next_samples()
+            await asyncio.sleep(2)
             looks.clear()
             await asyncio.sleep(5)
             at_rest = len(looks)

@@ -16,6 +16,7 @@ from tests.session.spoken import BOTH, client_of, spoken
 from ublet.benchmark.beds import made_up
 from ublet.core.motion.program import ADVANCE, Dwell, Park, ProbeMove, Program, Push, SetAdvance, To
 from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.host_programs import watched_s
 from ublet.link.replies import EventReport
 from ublet.session.connection import Connection
 from ublet.session.dialects import dialect_named
@@ -253,8 +254,12 @@ def test_touches_that_are_watched_agree_with_those_of_the_board(tmp_path: Path) 
                 connection = await homed(session)
                 await connection.controller.pin(True)
                 for _ in range(6):
+                    began, above = asyncio.get_running_loop().time(), connection.channel("axes.z.mm") or 0.0
                     at = await touch(connection, -1.5, 2.0)
                     assert at is not None
+                    took_s = asyncio.get_running_loop().time() - began
+                    if dialect == "moss":
+                        assert took_s == pytest.approx(watched_s(above - at, 2.0) + (above - at) / 2.0, rel=0.35)
                     found.setdefault(dialect, []).append(at)
                     await go(connection, {"z": at + 2.0}, 8.0)
 

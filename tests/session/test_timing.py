@@ -11,7 +11,8 @@ from tests.session.test_wire_trials import RIGHT
 from ublet.core.catalogue import TRIALS
 from ublet.core.level.mesh.trials import MeshParameters
 from ublet.core.run import Progress
-from ublet.core.trial_times import TrialTimes, touches_s, usual_times
+from ublet.core.trial_times import TrialTimes, usual_times
+from ublet.link.host_programs import watched_s
 from ublet.session.timing import Expected, TimeLeft, expected
 from ublet.world.scenario import parse_scenario
 
@@ -55,7 +56,8 @@ def test_axes_that_are_homed_and_heaters_that_are_warm_take_less() -> None:
     warm = TrialTimes(lambda heater, celsius: 0.0, ())
     assert cold.home_s(machine) > 20 and warm.home_s(machine) == 0
     assert cold.warm_s({"bed": 60.0, "hotend": 60.0}, soak_s=30) == pytest.approx(40 / 0.28 + 30)
-    assert touches_s(machine, 25, 2, 50.0) > 20 * 2
+    plain, watched = warm.touches_s(machine, 25, 2, 50.0), TrialTimes(lambda heater, celsius: 0.0, (), None, watched_s)
+    assert plain > 20 * 2 and watched.touches_s(machine, 25, 2, 50.0) > plain + 50 * 20 * 0.25
 
 
 def test_a_mesh_says_its_time_before_it_starts_and_takes_it(tmp_path: Path) -> None:

@@ -27,6 +27,9 @@ SEEK_FRACTION = 0.5
 Z_SEEK_MM, HOMED_MM = 40.0, 20.0
 """How far Z seeks its end with a probe, and how far a homed axis stands from its end, mm."""
 
+AGAIN_MM = 2.0
+"""A touch again begins so far above the last one, mm."""
+
 TOUCH_OVERHEAD_S = 1.4
 """Between two touches: accelerating, the answer of the line, the pin, s."""
 
@@ -34,12 +37,14 @@ TOUCH_OVERHEAD_S = 1.4
 @dataclass(frozen=True)
 class TrialTimes:
     """What is known of the machine now: seconds to heat a heater to a temperature, from now and from the room (None:
-    not known); which axes are not homed.
+    not known); which axes are not homed; how much longer a touch over a way, mm, at a speed, mm/s, takes where it is
+    watched step by step, s.
     """
 
     heat_s: Callable[[str, float], float]
     unhomed: Collection[str] = ()
     from_room_s: Callable[[str, float], float] | None = None
+    watched_s: Callable[[float, float], float] = lambda mm, mm_s: 0.0
 
     def cooled(self) -> TrialTimes:
         """The same once every heater has been off for long."""
@@ -61,6 +66,24 @@ class TrialTimes:
         seek = Z_SEEK_MM if homing.end == "probe" else SEEK_FRACTION * travel if axis in self.unhomed else HOMED_MM
         heats = max((self.heat_s(heater, celsius) for heater, celsius in preheats(machine).items()), default=0.0)
         return seek / homing.fast_mm_s + backs_s(part) + 1.0 + (heats if axis == "z" else 0.0)
+
+    def touches_s(self, machine: MachineFile, points: int, touches: int, apart_mm: float) -> float:
+        """Touching points, `touches` times each, `apart_mm` apart on average, s."""
+        probe = machine.probe
+        if probe is None:
+            return 0.0
+        down = probe.lift_mm / probe.approach_mm_s
+        again = (touches - 1) * (AGAIN_MM / probe.approach_mm_s + TOUCH_OVERHEAD_S)
+        once_s = down + probe.lift_mm / 10 + again + TOUCH_OVERHEAD_S + apart_mm / probe.travel_mm_s
+        return points * once_s + self.watching_s(machine, points, touches)
+
+    def watching_s(self, machine: MachineFile, points: int, touches: int) -> float:
+        """How much longer such touches take where they are watched, s."""
+        probe = machine.probe
+        if probe is None:
+            return 0.0
+        again_s = (touches - 1) * self.watched_s(AGAIN_MM, probe.approach_mm_s)
+        return points * (self.watched_s(probe.lift_mm, probe.approach_mm_s) + again_s)
 
 
 def backs_s(axis: Axis) -> float:
@@ -89,13 +112,3 @@ def program_s(machine: MachineFile, program: Program) -> float:
     """A program by the planner, with the values of the machine, s."""
     start = {axis: max(0.0, getattr(machine.axes, axis).minimum_mm) + (10.0 if axis == "z" else 0.0) for axis in AXES}
     return timetable(program, start, Caps(effective(machine))).seconds
-
-
-def touches_s(machine: MachineFile, points: int, touches: int, apart_mm: float) -> float:
-    """Duration of touching points, `touches` times each, `apart_mm` apart on average, s."""
-    probe = machine.probe
-    if probe is None:
-        return 0.0
-    down = probe.lift_mm / probe.approach_mm_s
-    again = (touches - 1) * (2 / probe.approach_mm_s + TOUCH_OVERHEAD_S)
-    return points * (down + probe.lift_mm / 10 + again + TOUCH_OVERHEAD_S + apart_mm / probe.travel_mm_s)

@@ -5,6 +5,7 @@ board does not say by itself (ends of motions, numbers of samples) made of them.
 from __future__ import annotations
 
 import asyncio
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -30,8 +31,10 @@ READ_TRIES, SHORT_LOOKS = 3, 5
 READ_S = 0.1
 """Readings are asked for this often, s; a slow line takes longer."""
 
-RESTS_S = 0.25
-"""And this often where nobody follows each of them, and the board neither moves nor holds a temperature, s."""
+RESTS_S, ASKED_S = 0.25, 1.0
+"""And this often where nobody follows each of them, the board neither moves nor heats, and nothing else was asked for a
+while, s.
+"""
 
 NO_NEWS_S = 4.0
 """Without new readings for this long the link is ended, as over the protocol."""
@@ -89,6 +92,7 @@ class DialectClient(LinkWork):
         self._stand_waits: list[tuple[int, asyncio.Future[None]]] = []  # the same for whoever waits
         self._look_waits: list[asyncio.Future[None]] = []
         self._looks = self._short_looks = 0
+        self._asked_s = -math.inf
         self._stood: int | None = None  # the look before, if nothing moved in it
         self._unasked: dict[tuple[str, str], tuple[float, dict[str, Value]]] = {}
         self._unasked_at = 0.0
@@ -229,6 +233,7 @@ class DialectClient(LinkWork):
         Raises:
             LinkLost, Malformed, BoardRefused.
         """
+        self._asked_s = self._asked_s if looks else self._loop.time()
         return await self._exchanges.ask(line, again, wants, first, looks)
 
     # motions
@@ -365,7 +370,7 @@ class DialectClient(LinkWork):
 
     def _rests(self) -> bool:
         """Whether readings at rest are enough."""
-        waits = self._moving or self._look_waits or self._stand_waits
+        waits = self._moving or self._look_waits or self._stand_waits or self._loop.time() - self._asked_s < ASKED_S
         if waits or self._listeners.attends() or self.values.get("motion.moving"):
             return False
         heats = (f"heaters.{name}.{what}" for name in self.parts.heaters for what in ("target_c", "duty"))

@@ -57,6 +57,16 @@ ABOVE_MM = 0.1
 EXACT_MM_S = 5.0
 """A touch that is asked for at this speed or faster only finds roughly where the bed is."""
 
+STEP_S = 0.25
+"""A step that is watched takes so long beside its way: its line, and a look that begins after it, s."""
+
+
+def watched_s(mm: float, mm_s: float) -> float:
+    """How much longer a touch takes that is watched, over a way, mm, at a speed, mm/s: its steps, usually, s."""
+    last = ABOVE_MM / FINE_MM if mm_s < EXACT_MM_S else 0.0
+    return STEP_S * (mm / COARSE_MM + ABOVE_MM / CLOSE_MM + last + 2)
+
+
 LIFT_MM = 1.0
 """Lifts that go together go in turns, none further ahead than this."""
 

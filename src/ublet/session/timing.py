@@ -11,6 +11,7 @@ from ublet.core.run import Progress, TrialFailed
 from ublet.core.settings import Part, number_or
 from ublet.core.trial import TrialSpec
 from ublet.core.trial_times import AXES, ROOM_C, TrialTimes, usual_times
+from ublet.link.host_programs import watched_s
 from ublet.session.session import Session
 
 LEAST_FRACTION = 0.1
@@ -66,7 +67,12 @@ def times_now(session: Session) -> TrialTimes:
         whole, done = (model.heat_up_s(max(0.0, at - model.ambient_c), limit) for at in (celsius, now))
         return max(0.0, (whole or math.inf) - (done or 0.0)) if whole else guess(heater, celsius)
 
-    return TrialTimes(heat_s, unhomed, lambda heater, celsius: heat_s(heater, celsius, connection.first_c or ROOM_C))
+    def from_room_s(heater: str, celsius: float) -> float:
+        return heat_s(heater, celsius, connection.first_c or ROOM_C)
+
+    if connection.linked and "touch" not in connection.can:
+        return TrialTimes(heat_s, unhomed, from_room_s, watched_s)
+    return TrialTimes(heat_s, unhomed, from_room_s)
 
 
 class TimeLeft:

@@ -26,7 +26,7 @@ from ublet.core.remedy import GoTo, Remedy
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
-from ublet.core.trial_times import TrialTimes, touches_s
+from ublet.core.trial_times import TrialTimes
 
 MeshVerdict = Literal["same", "shift", "tilt", "shape"]
 
@@ -313,7 +313,7 @@ def _lasts(machine: MachineFile, aim: CheckParameters, times: TrialTimes) -> flo
         times.home_s(machine, ("x", "y"))
         + warming_s(machine, aim, times)
         + again_s
-        + touches_s(machine, 5, aim.samples, 180.0)
+        + times.touches_s(machine, 5, aim.samples, 180.0)
     )
 
 

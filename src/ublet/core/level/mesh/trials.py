@@ -398,7 +398,8 @@ def _lasts(machine: MachineFile, aim: MeshParameters, times: TrialTimes) -> floa
         _, xs, ys = grid_of(machine, aim)
     except TrialFailed:
         return 0.0
-    touching_s = grid_s(declared_approach(probe_of(machine), aim.samples), xs, ys)
+    approach = declared_approach(probe_of(machine), aim.samples)
+    touching_s = grid_s(approach, xs, ys) + times.watching_s(machine, len(xs) * len(ys), approach.samples)
     return times.home_s(machine) + warming_s(machine, aim, times) + touching_s
 
 

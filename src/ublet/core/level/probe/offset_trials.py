@@ -348,7 +348,8 @@ A_TOUCH_S = 17.0
 
 
 def _lasts(machine: MachineFile, aim: TouchParameters, times: TrialTimes) -> float:
-    return times.home_s(machine) + warming_s(machine, aim, times) + aim.repeats * A_TOUCH_S
+    touching_s = aim.repeats * A_TOUCH_S + times.watching_s(machine, aim.repeats, 1)
+    return times.home_s(machine) + warming_s(machine, aim, times) + touching_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -283,7 +283,8 @@ A_TOUCH_S_MM = 5.0
 
 def _lasts(machine: MachineFile, aim: SpeedParameters, times: TrialTimes) -> float:
     lift_mm = machine.probe.lift_mm if machine.probe is not None else 0.0
-    return times.home_s(machine) + warming_s(machine, aim, times) + aim.touches * A_TOUCH_S_MM * lift_mm
+    touching_s = aim.touches * A_TOUCH_S_MM * lift_mm + times.watching_s(machine, aim.touches, 1)
+    return times.home_s(machine) + warming_s(machine, aim, times) + touching_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (

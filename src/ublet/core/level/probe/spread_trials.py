@@ -27,7 +27,7 @@ from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.trial import TrialSpec, facts
-from ublet.core.trial_times import TrialTimes, touches_s
+from ublet.core.trial_times import TrialTimes
 from ublet.core.words import counted, several
 
 HEATERS_OFF = "probe.heaters_off"
@@ -201,9 +201,9 @@ def _figure(result: TrialResult) -> str:
 
 def _lasts(machine: MachineFile, aim: SpreadParameters, times: TrialTimes) -> float:
     places = 5 if aim.places == "five" else 1
-    once_s = touches_s(machine, places, aim.touches, 100.0)
+    once_s = times.touches_s(machine, places, aim.touches, 100.0)
     again_s = (
-        touches_s(machine, 1, aim.touches, 0.0)
+        times.touches_s(machine, 1, aim.touches, 0.0)
         if aim.held_off and not (machine.probe and machine.probe.heaters_off)
         else 0.0
     )

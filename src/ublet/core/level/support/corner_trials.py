@@ -38,7 +38,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
-from ublet.core.trial_times import TrialTimes, touches_s
+from ublet.core.trial_times import TrialTimes
 from ublet.core.words import several
 
 DEEPEST_MM = 4.0
@@ -345,7 +345,7 @@ USUAL_ROUNDS = 3
 
 def _lasts(machine: MachineFile, aim: CornerParameters, times: TrialTimes) -> float:
     samples = aim.samples or (machine.probe.samples if machine.probe else 1)
-    rounds_s = USUAL_ROUNDS * touches_s(machine, aim.columns * aim.rows + 1, samples, 120.0)
+    rounds_s = USUAL_ROUNDS * times.touches_s(machine, aim.columns * aim.rows + 1, samples, 120.0)
     homes_s = times.cooled().axis_s(machine, "z")  # the nozzle has cooled while the screws were turned
     return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s + homes_s
 

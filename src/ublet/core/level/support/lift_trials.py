@@ -34,7 +34,7 @@ from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
-from ublet.core.trial_times import TrialTimes, touches_s
+from ublet.core.trial_times import TrialTimes
 from ublet.core.words import several
 
 PROOF_MM = 0.5
@@ -353,7 +353,7 @@ USUAL_ROUNDS, MOVED_S = 3, 5.0
 
 def _lasts(machine: MachineFile, aim: LiftParameters, times: TrialTimes) -> float:
     lifts, samples = len(machine.axes.z.motors), aim.samples or (machine.probe.samples if machine.probe else 1)
-    rounds_s = USUAL_ROUNDS * (touches_s(machine, lifts, samples, 250.0) + MOVED_S)
+    rounds_s = USUAL_ROUNDS * (times.touches_s(machine, lifts, samples, 250.0) + MOVED_S)
     return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s + times.axis_s(machine, "z")
 
 

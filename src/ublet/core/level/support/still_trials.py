@@ -18,7 +18,7 @@ from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
-from ublet.core.trial_times import TrialTimes, touches_s
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration
 
 FEWEST, MOST = 4, 8
@@ -170,7 +170,7 @@ def _idle(machine: MachineFile) -> str:
 def _lasts(machine: MachineFile, aim: StillParameters, times: TrialTimes) -> float:
     if not beds(machine):
         return 0.0
-    watched_s = (FEWEST - 1) * aim.every_s + touches_s(machine, 1, aim.samples, 0.0)
+    watched_s = (FEWEST - 1) * aim.every_s + times.touches_s(machine, 1, aim.samples, 0.0)
     return times.home_s(machine) + times.heat_s(beds(machine)[0], aim.bed_c) + watched_s
 
 
