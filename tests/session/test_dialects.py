@@ -13,14 +13,17 @@ import ublet
 from tests.conftest import virtually
 from tests.session.spoken import BOTH, client_of, spoken
 from ublet.core.acts import MakeFault
+from ublet.core.capabilities import lacking_words
+from ublet.core.catalogue import TRIALS
 from ublet.core.dialect.language import check_dialect
 from ublet.core.run import Option, Proposal
 from ublet.link.dialect_client import DialectClient
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.dialects import DialectError, dialect_named, dialects_for
+from ublet.session.document import Document
 from ublet.session.headless import execute
 from ublet.session.jogging import to_the_end
-from ublet.session.library import DATA
+from ublet.session.library import DATA, machine_path
 from ublet.session.orders import order_for
 from ublet.session.session import Session
 
@@ -465,6 +468,12 @@ def test_readings_that_come_unasked_are_taken(tmp_path: Path) -> None:
             assert not any(message["line"] == "how warm" for _, message in session.connection.talk)
 
     virtually(work)
+
+
+def test_a_language_without_pressure_advance_is_not_sent_to_build_an_image(tmp_path: Path) -> None:
+    language = dialect_named("moss", tmp_path)
+    words = lacking_words(TRIALS["advance-lines"].uses(Document(machine_path("wren-180")).machine), language.can())
+    assert "no setting of pressure advance" in words and "module" not in words
 
 
 def test_where_nobody_follows_readings_they_are_asked_for_less_often(tmp_path: Path) -> None:

@@ -57,6 +57,13 @@ LACKING: Mapping[Capability, str] = {
 }
 """What is said of a board that lacks one."""
 
+UNSPOKEN: Mapping[Capability, str] = {
+    "mesh": "has no settings of a bed mesh in its language",
+    "shaping": "has no settings of an input shaper in its language",
+    "advance": "has no setting of pressure advance in its language",
+}
+"""And of one that takes no images: no module can be built for it from here."""
+
 
 Uses = Callable[[MachineFile], tuple[Capability, ...]]
 """What a board must be able to do for something, on a machine."""
@@ -71,5 +78,6 @@ def lacking_words(uses: Iterable[Capability], can: Iterable[str]) -> str:
     """What a board lacks of what is needed, as a sentence's end; empty: nothing."""
     there = set(can)
     implied = OF_PROGRAMS if "programs" not in there else frozenset()
-    missing = [LACKING[use] for use in uses if use not in there and use not in implied]
+    lacking = LACKING if "image" in there else {**LACKING, **UNSPOKEN}
+    missing = [lacking[use] for use in uses if use not in there and use not in implied]
     return f"this board {' and '.join(missing)}" if missing else ""

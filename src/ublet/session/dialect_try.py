@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from ublet.core.capabilities import LACKING
+from ublet.core.capabilities import LACKING, UNSPOKEN
 from ublet.core.catalogue import TRIALS
 from ublet.core.dialect.acts import part_in
 from ublet.core.dialect.language import ROW, Language
@@ -96,8 +96,8 @@ class DialectTrial:
 
 
 def words_for(capability: str) -> str:
-    """What a board without a capability does not do."""
-    return LACKING.get(capability, capability)  # type: ignore[call-overload, no-any-return]
+    """What a board without a capability does not do, as far as its language shows."""
+    return {**LACKING, **UNSPOKEN}.get(capability, capability)  # type: ignore[call-overload, no-any-return]
 
 
 async def try_dialect(

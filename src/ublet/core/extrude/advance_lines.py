@@ -45,7 +45,7 @@ GRAMS_MM3 = 1.24e-3
 class LineKind:
     """How lines are laid out for a drive: lengths of the slow and the fast stretch, mm; their speeds, mm/s; the
     acceleration between them, mm/s²; how far behind a change of speed one looks on lines, and on a tower, mm; where
-    widths are typed.
+    widths are typed, and over which share of the value, to both sides, they follow it in a straight line.
     """
 
     slow_mm: float
@@ -56,6 +56,7 @@ class LineKind:
     look_mm: float
     tower_look_mm: float
     places: tuple[WidthPlace, ...]
+    straight_fraction: float
 
 
 DIRECT_PLACES = (
@@ -74,8 +75,8 @@ TUBE_PLACES = (
 everywhere, and each place counts by the length around it.
 """
 
-DIRECT_LINE = LineKind(25.0, 40.0, 20.0, 90.0, 1000.0, 3.0, 4.0, DIRECT_PLACES)
-TUBE_LINE = LineKind(45.0, 60.0, 12.0, 70.0, 100.0, 25.0, 16.0, TUBE_PLACES)
+DIRECT_LINE = LineKind(25.0, 40.0, 20.0, 90.0, 1000.0, 3.0, 4.0, DIRECT_PLACES, 0.5)
+TUBE_LINE = LineKind(45.0, 60.0, 12.0, 70.0, 100.0, 25.0, 16.0, TUBE_PLACES, 0.25)
 """In a tube pressure takes a second to follow: longer stretches, and a gentle acceleration. Slow stretches of 12 mm/s
 bulge nearly twice as much as those of 20, and over 25 mm behind a change what bulges and what is thin even out at the
 right value; more gently the filament's play in the tube makes more of it uneven (``benchmark/line_layouts.py``).

@@ -62,10 +62,8 @@ NEW, OLD, ALIKE = "the new one", "the old one", "no difference"
 MEASURED, COARSE, CLOSE = 5, 5, 4
 """Number of lines measured around a pick, or over the whole range without one, and then next to the evenest."""
 
-FITTED_FRACTION, FITTED = 0.25, 3
-"""Of the measured lines those are fitted whose value is within this share of the evenest one's, and so many at the
-least: further out widths are not straight.
-"""
+FITTED = 3
+"""Number of the measured lines that are fitted at the least: those next to the evenest."""
 
 WIDEST_MM, LEAST_READ = 4.0, 3
 
@@ -115,7 +113,7 @@ class LinesRead:
         """
         middle = self.evenest()
         nearest = sorted(self.widths, key=lambda at: abs(at - middle))
-        reach_s = FITTED_FRACTION * values_s[middle]
+        reach_s = self.kind.straight_fraction * values_s[middle]
         lines = sorted({*nearest[:FITTED], *(at for at in nearest if abs(values_s[at] - values_s[middle]) <= reach_s)})
         estimate = evenest(
             [values_s[at] for at in lines],
