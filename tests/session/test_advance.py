@@ -138,12 +138,13 @@ def test_looks_are_kept_together_and_both_values_are_offered(tmp_path: Path) -> 
     assert live == 0.0, "the value that was live before is live again"
 
 
-def test_where_all_lines_look_even_no_value_is_said(tmp_path: Path) -> None:
+def test_where_all_lines_look_even_no_value_is_proven_and_the_pick_is_offered(tmp_path: Path) -> None:
     def builder(typing: Typing) -> None:
-        typing.picks = iter(("1-5",))
+        typing.picks, typing.confirms = iter(("1-5",)), iter(("that is it",))
 
     result, _, _ = on_tern(tmp_path, builder, SHORT)
-    assert result.outcome == "failed" and "all look even" in result.why and not result.options
+    assert result.outcome == "failed" and "all look even" in result.why
+    assert [option.name for option in result.options] == ["as seen"]
     assert "last_s" in result.remedies[0].words
 
 

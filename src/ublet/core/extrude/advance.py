@@ -37,11 +37,14 @@ widths hardly change, and callipers do not show where they are even.
 
 @dataclass(frozen=True)
 class AdvanceEstimate:
-    """A pressure advance with its standard uncertainty, s. at_end: -1, 1 where it lies at the first or last line."""
+    """A pressure advance with its standard uncertainty, s. at_end: -1, 1 where it lies at the first or last line;
+    spans: all lines look even, from the first to the last.
+    """
 
     advance_s: float
     uncertainty_s: float
     at_end: int = 0
+    spans: bool = False
 
     @property
     def worth_finer(self) -> bool:
@@ -61,8 +64,10 @@ def from_pick(
     step = values_s[1] - values_s[0]
     middle = (values_s[low] + values_s[high]) / 2
     half = (values_s[high] - values_s[low]) / 4 + EYE_LINES * step
-    at_end = -1 if low == 0 else 1 if high == len(values_s) - 1 else 0
-    return AdvanceEstimate(middle, math.hypot(half / math.sqrt(3), model_fraction * middle), at_end)
+    first_one, last_one = low == 0, high == len(values_s) - 1
+    spans = first_one and last_one
+    at_end = 0 if spans else -1 if first_one else 1 if last_one else 0
+    return AdvanceEstimate(middle, math.hypot(half / math.sqrt(3), model_fraction * middle), at_end, spans)
 
 
 def together(picks: Sequence[AdvanceEstimate]) -> AdvanceEstimate:
@@ -72,7 +77,7 @@ def together(picks: Sequence[AdvanceEstimate]) -> AdvanceEstimate:
     scatter = float(values.std(ddof=1)) / math.sqrt(len(picks)) if len(picks) > 1 else 0.0
     uncertainty = max(float(np.sqrt((errors**2).mean() / len(picks))), scatter, MODEL_FRACTION * mean)
     ends = {pick.at_end for pick in picks}
-    return AdvanceEstimate(mean, uncertainty, ends.pop() if len(ends) == 1 else 0)
+    return AdvanceEstimate(mean, uncertainty, ends.pop() if len(ends) == 1 else 0, all(pick.spans for pick in picks))
 
 
 def uneven_mm(widths_mm: Sequence[float], places: Sequence[WidthPlace]) -> float:

@@ -48,14 +48,14 @@ from ublet.core.observations import (
     SettleOnPick,
 )
 from ublet.core.questions import Confirm, Measure, Pick
-from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
+from ublet.core.remedy import ByHand, ChangeParameter, GoTo, Remedy, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration, parse, with_uncertainty
 
-BELOW, BEYOND, WIDTHS, ALL = "below the first", "beyond the last", "type widths", "all look even"
+BELOW, BEYOND, WIDTHS = "below the first", "beyond the last", "type widths"
 THAT, AGAIN, ALSO = "that is it", "look again", "type widths too"
 NEW, OLD, ALIKE = "the new one", "the old one", "no difference"
 
@@ -204,8 +204,6 @@ async def picked(bench: Bench, offered: ToPick, read: LinesRead) -> str:
         if answer in pick.answers:
             return answer if answer == WIDTHS or not read.picks else ""
         first, last = pick.picked(answer)
-        if not read.picks and {first, last} == {0, len(offered.values) - 1}:
-            return ALL
         read.picks.append(estimate := from_pick(offered.values, first, last, offered.model_fraction))
         row = (offered.values[first], offered.values[last], estimate.advance_s, estimate.uncertainty_s)
         bench.record.row(PICKS.name, row)
@@ -312,7 +310,12 @@ def concluded(
         if apart > 2 * math.hypot(measured.uncertainty_s, seen.uncertainty_s):
             notes.append("What the eye chose and what the widths show differ by more than both can be off: look again.")
     words = f"{SUBJECT_WORDS.capitalize()} of {material}: {with_uncertainty(best.advance_s, best.uncertainty_s)} s."
-    if best.at_end:
+    if best.spans:
+        notes.append(
+            f"From the first {part} to the last, {values[0]:g} to {values[-1]:g} s, all look even: the value lies "
+            "somewhere among them."
+        )
+    elif best.at_end:
         end = "first" if best.at_end < 0 else "last"
         notes.append(f"That is at the {end} {part}: the right value may lie beyond it.")
     elif best.worth_finer:
@@ -321,8 +324,11 @@ def concluded(
     else:
         notes.append("A finer bracket would not narrow it.")
     chosen = "as measured" if best is measured else "as seen"
-    remedies = (_beyond(best.at_end, values),) if best.at_end else ()
-    outcome: Outcome = "failed" if best.at_end else "proven"
+    remedies: tuple[Remedy, ...] = (_beyond(best.at_end, values),) if best.at_end else ()
+    if best.spans:
+        better = StartAgain("look under a better lamp, or type widths")
+        remedies = (ChangeParameter("last_s", f"beyond {values[-1]:g} s"), better)
+    outcome: Outcome = "failed" if remedies else "proven"
     return TrialResult(
         outcome, " ".join([words, *notes]), conditions, tuple(findings), tuple(options), chosen, remedies
     )
@@ -345,14 +351,6 @@ def outside_range(
     if outside == BEYOND:
         why = f"The last {part}, {values[-1]:g} s, still bulges where it slows down: go on beyond it."
         return TrialResult("failed", why, conditions, tuple(timed), remedies=(_beyond(1, values),))
-    if outside == ALL:
-        why = (
-            f"From the first {part} to the last, {values[0]:g} to {values[-1]:g} s, all look even: the value lies "
-            "somewhere among them."
-        )
-        wider = ChangeParameter("last_s", f"beyond {values[-1]:g} s")
-        better = StartAgain("look under a better lamp, or print lines and type widths")
-        return TrialResult("failed", why, conditions, tuple(timed), remedies=(wider, better))
     why = f"The first {part}, {values[0]:g} s, is already thin where it slows down: the right value lies below it."
     low = ChangeParameter("first_s", f"below {values[0]:g} s") if values[0] > 0 else ByHand("clean the nozzle")
     return TrialResult(
