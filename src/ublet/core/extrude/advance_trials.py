@@ -62,7 +62,7 @@ NEW, OLD, ALIKE = "the new one", "the old one", "no difference"
 MEASURED, COARSE, CLOSE = 5, 5, 4
 """Number of lines measured around a pick, or over the whole range without one, and then next to the evenest."""
 
-FITTED = 3
+FITTED = 4
 """Number of the measured lines that are fitted at the least: those next to the evenest."""
 
 WIDEST_MM, LEAST_READ = 4.0, 3
