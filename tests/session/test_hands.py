@@ -16,6 +16,7 @@ from ublet.core.observations import (
     BandArea,
     LineArea,
     LookAround,
+    LookAtPiece,
     Observation,
     PatchArea,
     PostArea,
@@ -91,6 +92,7 @@ def test_acts_are_told_from_observations() -> None:
 
 def test_a_world_that_is_not_there_shows_nothing(tmp_path: Path) -> None:
     assert DemoHands(tmp_path / "none").look() == Seen()
+    assert "does not answer" in noticed(LookAtPiece(30.0, 0.45, 0.25), Seen()), "not: there is no piece"
 
 
 def test_every_answer_has_a_key_of_its_own() -> None:
