@@ -6,6 +6,7 @@ import contextlib
 import sqlite3
 import subprocess
 import sys
+import threading
 import zlib
 from dataclasses import replace
 from pathlib import Path
@@ -135,6 +136,21 @@ def test_a_run_of_a_program_that_is_there_is_left_running(folder: Path) -> None:
     assert not alive(f"{host}/{number}/1"), "the same number, but another process"
 
 
+def test_a_write_that_only_takes_long_is_not_one_that_could_not_be_written(folder: Path) -> None:
+    book, goes_on = Ledger(folder / "a.ledger", threaded=True), threading.Event()
+    recorded = book.open_run(OPENING)
+
+    def slow() -> None:
+        goes_on.wait(10)
+
+    book._writer.before_commit = slow
+    recorded.end(RESULT, 1.0, RESTS)
+    assert book.waiting == 1 and not book.kept_back
+    goes_on.set()
+    assert book._writer.settle(5.0) and book.waiting == 0
+    book.close()
+
+
 def test_what_cannot_be_written_is_found_and_entered_later(folder: Path) -> None:
     book = Ledger(folder / "a.ledger", threaded=False)
     recorded = book.open_run(OPENING)
@@ -145,7 +161,7 @@ def test_what_cannot_be_written_is_found_and_entered_later(folder: Path) -> None
     book._writer.before_commit = full
     recorded.rows(RELAY, "relay", [(0.0, 1.0), (1.0, 2.0)])
     recorded.end(RESULT, 1.0, RESTS)
-    assert "make room" in book.entered(recorded) and book.waiting == 1
+    assert "make room" in book.entered(recorded) and book.waiting == 1 and book.kept_back
     assert book.streams(recorded.number)["relay"].rows.tolist() == [[0.0, 1.0], [1.0, 2.0]]
     latest = book.latest("t", "proven")
     assert latest is not None and latest.result == RESULT and book.enter_waiting() == 0

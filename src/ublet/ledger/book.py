@@ -374,6 +374,11 @@ class Ledger:
         """How many entries wait in memory for room in the file: runs and groups of changes."""
         return len(self._waiting) + sum(1 for pending_entry in self._writer.pending if isinstance(pending_entry, Ended))
 
+    @property
+    def kept_back(self) -> bool:
+        """Whether something could not be written: more than a write that is just under way."""
+        return bool(self._waiting or self._writer.failure)
+
     def enter_waiting(self) -> int:
         """Try to enter what waits, in its order; returns how many were entered now."""
         before = self.waiting

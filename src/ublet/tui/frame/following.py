@@ -100,7 +100,7 @@ class FrameFollower:
         self._beats += 1
         if self._beats % DISK_BEATS == 0:
             self._look_at_disk(session)
-            if session.ledger.waiting and session.ledger.enter_waiting():
+            if session.ledger.kept_back and session.ledger.enter_waiting():
                 self._app.notify("What could not be written to the ledger is entered now.", timeout=8)
         busy = self._was_running or any(bench.busy for bench in self._app.benches.values())
         if session.runner.running is None and not busy and self._beats % IDLE_BEATS and not self._pulse_lags(session):
