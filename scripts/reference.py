@@ -114,7 +114,8 @@ A motor is named as in `x.motors.a`, or `extruder.motor`.
   whether it was done. With numbers a board does no line twice, and answers a repeated one again. With several at once
   replies count in the order of their lines; where one is missing, all lines from there are sent again, and a board must
   keep its replies to the last `waiting` lines. What may be the answer to another line is asked for again.
-- **Readings are asked for** ten times a second, as fast as the line allows. A reply that lacks a line which came
+- **Readings are asked for** ten times a second, as fast as the line allows; four times where no trial
+  runs, nothing moves or heats and nothing else is asked. A reply that lacks a line which came
   before is asked for again: a part that is not spoken of is not one that is off. Without checksums a spoilt digit may
   make a value: a reading that jumps (10 °C, a place at rest, a start, a count of edges, a duty beyond 1) is asked for
   once more, and a setting that is not the one we know is read until it stays; arrays are read once.
