@@ -60,7 +60,7 @@ LACKING: Mapping[Capability, str] = {
 UNSPOKEN: Mapping[Capability, str] = {
     "mesh": "has no settings of a bed mesh in its language",
     "shaping": "has no settings of an input shaper in its language",
-    "advance": "has no setting of pressure advance in its language",
+    "advance": "has no pressure advance that a print changes: its language has no lines, or no setting of it",
 }
 """And of one that takes no images: no module can be built for it from here."""
 
