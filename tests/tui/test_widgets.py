@@ -115,6 +115,7 @@ def test_halt_never_falls_off_the_edge(width: int) -> None:
             ),
             "to be read · 1 min 15 s gone, waits for you",
         ),
+        (PulseState(HEATERS, (), "ready", "", "hotend control", waits=True), "◆ hotend control  waits for you"),
     ],
 )
 def test_the_pulse_says_what_runs_and_what_is_wrong(reading: PulseState, words: str) -> None:

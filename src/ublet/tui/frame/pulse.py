@@ -145,6 +145,8 @@ class Pulse(Widget):
                 later = "waits for you" if reading.waits else later
                 left_words = f" {duration(reading.gone_s)} gone, {later}"
                 line.append(f" {reading.progress.phase} ·{left_words} · {reading.progress.detail}", Ink.text)
+            elif reading.waits:
+                line.append("waits for you", Ink.text)
         else:
             heating = [heater.name for heater in reading.heaters if heater.duty]
             hot = [f"{h.name} {h.celsius:.0f} °C" for h in reading.heaters if (h.celsius or 0) > TOO_HOT_TO_TOUCH_C]
