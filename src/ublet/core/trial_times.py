@@ -28,7 +28,7 @@ Z_SEEK_MM, HOMED_MM = 40.0, 20.0
 """How far Z seeks its end with a probe, and how far a homed axis stands from its end, mm."""
 
 AGAIN_MM = 2.0
-"""A touch again begins so far above the last one, mm."""
+"""Distance above the last trigger at which a repeated touch begins, mm."""
 
 TOUCH_OVERHEAD_S = 1.4
 """Between two touches: accelerating, the answer of the line, the pin, s."""

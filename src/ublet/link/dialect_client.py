@@ -32,9 +32,7 @@ READ_S = 0.1
 """Readings are asked for this often, s; a slow line takes longer."""
 
 RESTS_S, ASKED_S = 0.25, 1.0
-"""And this often where nobody follows each of them, the board neither moves nor heats, and nothing else was asked for a
-while, s.
-"""
+"""The same while no trial runs and nothing moves or heats; how long after any other request they stay frequent, s."""
 
 NO_NEWS_S = 4.0
 """Without new readings for this long the link is ended, as over the protocol."""

@@ -58,7 +58,7 @@ EXACT_MM_S = 5.0
 """A touch that is asked for at this speed or faster only finds roughly where the bed is."""
 
 STEP_S = 0.25
-"""A step that is watched takes so long beside its way: its line, and a look that begins after it, s."""
+"""Duration of a watched step besides its travel: the line that commands it, and a reading that begins after it, s."""
 
 
 def watched_s(mm: float, mm_s: float) -> float:

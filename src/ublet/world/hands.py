@@ -111,7 +111,7 @@ ON_LINE_MM = 0.05
 """Least height above the first layer of what is laid on a line below, mm."""
 
 JAWS_MM = 3.0
-"""The jaws of callipers lie on so much of a line, mm."""
+"""Length of a line on which the jaws of callipers rest, mm."""
 
 BESIDE_MM = 1.0
 """Half-width of the strip in which a wall is looked for, and the part beside a corner that is not judged, mm."""
@@ -199,7 +199,7 @@ class Hands:
         if len(widths) < len(begins):
             return None
         before, early, late, after = widths
-        return (after - before + late - early) / 2
+        return _uneven_mm(before, early, late, after)
 
     def _tower(self, tower: ReadTower) -> tuple[float | None, ...]:
         """How uneven a tower's corners are, band by band: as a line's changes of speed, both times round, mm."""
@@ -223,7 +223,7 @@ class Hands:
                 )
                 if None not in widths:
                     after, slow, late, early = (mm or 0.0 for mm in widths)
-                    ways.append((after - slow + late - early) / 2)
+                    ways.append(_uneven_mm(slow, early, late, after))
             values.append(sum(ways) / len(ways) if ways else None)
         return tuple(values)
 
@@ -307,7 +307,7 @@ class Hands:
         return self.look()
 
     def observe(self, observation: Observation) -> Seen:
-        """Look, and feel or read what it asks about. What is printed is looked at once: it stays as it is."""
+        """Look, and feel or read what it asks about. Looks at a print are kept until something else is laid."""
         if not isinstance(observation, PRINTED):
             return self.look(self._felt(observation))
         changes = self._world.laid.changes
@@ -488,3 +488,10 @@ def answered(hands: Hands, line: bytes) -> bytes:
         return seen_as_json(hands.perform(cue))
     assert is_observation(cue)
     return seen_as_json(hands.observe(cue))
+
+
+def _uneven_mm(slow: float, early: float, late: float, after: float) -> float:
+    """How much wider a print is behind a slow-down than where it is slow for long, and thinner early behind a speed-up
+    than late: the mean of both differences of widths, mm.
+    """
+    return (after - slow + late - early) / 2

@@ -30,8 +30,8 @@ WORTH_FRACTION, WORTH_S = 0.04, 0.0025
 """A finer bracket is worth it while the uncertainty is more than this share, and more than this, s."""
 
 FINER_LINES, FINER_FRACTION = 12, 0.2
-"""A finer bracket has so many steps, and reaches to this share below and above, at the least: over a narrower one
-widths hardly change, and callipers do not show where they are even.
+"""Number of steps of a finer bracket, and the least share of the value that it reaches to both sides: over a narrower
+one widths hardly change, and callipers do not show where they are even.
 """
 
 
